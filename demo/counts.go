@@ -141,7 +141,7 @@ func (s *stage) fill() error {
 
 // run runs a script on a store.
 func run(on *store.Store, script string) error {
-	splitter := statement.NewSplitter(strings.NewReader(script), engines.All().Named("postgresql").Statements.Lexis)
+	splitter := statement.NewSplitter(strings.NewReader(script), engines.All().ByWord("postgresql").Statements.Lexis)
 	for {
 		p, err := splitter.Next()
 		if errors.Is(err, io.EOF) {

@@ -58,8 +58,8 @@ func refusals(s *stage) {
 	s.step("What else the code can mean:", 0, "explain", "login.expired")
 }
 
-// provisioned makes what a new profile needs, changes its password, and takes it all away.
-func provisioned(s *stage) {
+// showProvision makes what a new profile needs, changes its password, and takes it all away.
+func showProvision(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
 	}
@@ -87,8 +87,8 @@ func faults(s *stage) {
 	s.step("Something answers that is no database.", 1, "test", "garbage")
 }
 
-// moult comes from TCP to the socket that the account is for.
-func moult(s *stage) {
+// showSocketMove comes from TCP to the socket that the account is for.
+func showSocketMove(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
 	}
@@ -206,6 +206,6 @@ func (s *stage) usesHash(root string) string {
 		s.failed = err
 		return ""
 	}
-	p := resolve.Of(file, file.Lookup("counts"), nil, resolve.Environment{Home: s.home})
-	return vouch.Together([]vouch.Uses{vouch.Of(p.Sealed())})
+	p := resolve.Resolve(file, file.Lookup("counts"), nil, resolve.Environment{Home: s.home})
+	return vouch.Together([]vouch.Uses{vouch.FindUses(p.ProjectProfile())})
 }

@@ -28,8 +28,8 @@ func rings(accounts ...mysql.Account) (*mysql.Server, error) {
 	})
 }
 
-// published is where a simulated server is published.
-func published(s *mysql.Server) map[string][]engineapi.Binding {
+// publishedPorts is where a simulated server is published.
+func publishedPorts(s *mysql.Server) map[string][]engineapi.Binding {
 	return map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(s.Port())}}}
 }
 
@@ -79,7 +79,7 @@ func ringContainer(name string, server *mysql.Server) *engineapi.Container {
 		Name:    name,
 		Image:   "mariadb:10.11",
 		Exposed: []string{"3306/tcp"},
-		Ports:   published(server),
+		Ports:   publishedPorts(server),
 		Health:  "healthy",
 		Env: []string{"MARIADB_USER=ringer", "MARIADB_PASSWORD=" + banderPassword, "MARIADB_DATABASE=ringing",
 			"MARIADB_RANDOM_ROOT_PASSWORD=1", "MARIADB_VERSION=1:10.11.6"},
@@ -98,7 +98,7 @@ func (s *stage) startRinging(c *engineapi.Container) error {
 	if err != nil {
 		return err
 	}
-	*s.serverIn(c), c.Ports = server, published(server)
+	*s.serverIn(c), c.Ports = server, publishedPorts(server)
 	return nil
 }
 

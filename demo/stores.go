@@ -123,8 +123,8 @@ func fieldnotes(s *stage) {
 	s.step("Which fields do the notes have?", 0, "browse", "fieldnotes", "fields", "note", "-format", "table")
 }
 
-// cached shows a key-value store.
-func cached(s *stage) {
+// showCache shows a key-value store.
+func showCache(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
 	}

@@ -101,16 +101,16 @@ func TestAliasFailover(t *testing.T) {
 			"\"sightings\"\nconnect-timeout = \"700ms\"\n", c.address, serves))
 		r := p.Test("x", "-timeout", "8s")
 		s := r.Ends(t, "reach", "warn", "reach.passed-over")
-		if r.Outcome != "warn" || !strings.Contains(s.Seen(), c.address) || !strings.Contains(s.Seen(), c.code) || !strings.HasPrefix(fmt.Sprint(r.Facts["route"]), serves) {
-			t.Errorf("%s: %s\n%s", name, r.Outcome, s.Seen())
+		if r.Outcome != "warn" || !strings.Contains(s.SeenText(), c.address) || !strings.Contains(s.SeenText(), c.code) || !strings.HasPrefix(fmt.Sprint(r.Facts["route"]), serves) {
+			t.Errorf("%s: %s\n%s", name, r.Outcome, s.SeenText())
 		}
 	}
 	// A standby is not what is wanted, and nobody else serves: both are told.
 	p.Aliases(fmt.Sprintf("[alias.counts]\nengine = \"postgresql\"\naddresses = [%q, %q]\ndatabase = "+
 		"\"sightings\"\n", serves, refused))
 	s := p.Test("x", override("target=read-only")...).Ends(t, "reach", "fail", "reach.refused")
-	if !strings.Contains(s.Seen(), "session.target") {
-		t.Errorf("%s", s.Seen())
+	if !strings.Contains(s.SeenText(), "session.target") {
+		t.Errorf("%s", s.SeenText())
 	}
 }
 
@@ -188,7 +188,7 @@ func TestGivenHosts(t *testing.T) {
 	p.OK("show", "x").Has("counts.saltmarsh.example is 127.0.0.9, 127.0.0.1", "aliases.toml:2",
 		"the address is not on this machine")
 	s := p.Test("x", override("tls=verified", "tls-ca="+pg.Authority)...).Ends(t, "tls", "fail", "tls.wrong-name")
-	if !strings.Contains(s.Seen()+s.Finding.Cause, "counts.saltmarsh.example") {
+	if !strings.Contains(s.SeenText()+s.Finding.Cause, "counts.saltmarsh.example") {
 		t.Errorf("%+v", s.Finding)
 	}
 	p.OK("with", "x", "--", "sh", "-c", "echo $PGHOST $PGHOSTADDR").Has("counts.saltmarsh.example 127.0.0.9")
@@ -236,7 +236,7 @@ func TestServiceFileAlias(t *testing.T) {
 	p.Profiles("[profile.x]\nalias = \"service:birds\"\nsecret = \"env:KNOT\"\n")
 	r := p.Test("x")
 	s := r.Ends(t, "route", "warn", "alias.ignored")
-	if r.Outcome != "warn" || r.Facts["user"] != "warden" || !strings.Contains(s.Seen(), "options") {
+	if r.Outcome != "warn" || r.Facts["user"] != "warden" || !strings.Contains(s.SeenText(), "options") {
 		t.Errorf("%s %+v", r.Outcome, s)
 	}
 	shown := p.OK("show", "x").Has("alias service:birds, .pg_service.conf:1", "warden", "not used")
@@ -285,8 +285,8 @@ func TestProjectAlias(t *testing.T) {
 	p.OK("alias", "knock", "project:counts").Has("postgresql")
 	p.Write(filepath.Join(root, "gharbor.toml"), strings.Replace(text, "127.0.0.1:", "127.0.0.9:", 1))
 	s := p.Test("sightings").Ends(t, "route", "fail", "alias.not-vouched")
-	if !strings.Contains(s.Seen(), "- alias counts addresses") || !strings.Contains(s.Seen(), "127.0.0.9") {
-		t.Errorf("%s", s.Seen())
+	if !strings.Contains(s.SeenText(), "- alias counts addresses") || !strings.Contains(s.SeenText(), "127.0.0.9") {
+		t.Errorf("%s", s.SeenText())
 	}
 	p.Test("ours").Ends(t, "profile", "fail", "profile.not-vouched")
 	p.OK("alias", "add", "-project", "new", "addresses=db.saltmarsh.example:1").Has("gharbor.toml")
@@ -346,7 +346,7 @@ func testAliasWallet(t *testing.T) {
 	vouchFor(t, p, "alias:counts")
 	elsewhere("your own alias counts", named...)
 	s := p.Test("evil").Ends(t, "secret", "fail", "secret.bound-elsewhere")
-	testkit.NoSecret(t, "evil", s.Seen()+s.Finding.Cause, "dunlin")
+	testkit.NoSecret(t, "evil", s.SeenText()+s.Finding.Cause, "dunlin")
 	if trap.Connections() != 0 || server.Connections() != connections {
 		t.Errorf("%d and %d connections", trap.Connections(), server.Connections()-connections)
 	}

@@ -39,7 +39,7 @@ func TestBrowse(t *testing.T) {
 		t.Helper()
 		return p.OK(append([]string{"browse", "sightings"}, args...)...)
 	}
-	for _, kind := range catalogue.Of(new(engine.Catalogue)) {
+	for _, kind := range catalogue.KindsOf(new(engine.Catalogue)) {
 		if r := browse(string(kind.Word)); !strings.HasPrefix(r.Stdout, head(kind.Word)) || strings.Count(r.Stdout, "\n") < 2 {
 			t.Errorf("%s: %q", kind.Word, r.Stdout)
 		}
@@ -161,7 +161,7 @@ func TestBrowseMariaDB(t *testing.T) {
 	p, server := onMariaDB(t)
 	server.SQL(t, "CREATE TABLE moult.`Odd Name`(`order` int, size decimal(6,2) DEFAULT 1.5 COMMENT 'in mm')",
 		"CREATE ROLE counters", "GRANT SELECT ON moult.* TO counters", "GRANT counters TO bander@'%'", "SET DEFAULT ROLE counters FOR bander@'%'")
-	for _, kind := range catalogue.Of(new(engine.Catalogue)) {
+	for _, kind := range catalogue.KindsOf(new(engine.Catalogue)) {
 		if r := p.OK("browse", "moult", string(kind.Word)); !strings.HasPrefix(r.Stdout, head(kind.Word)) {
 			t.Errorf("%s: %q", kind.Word, r.Stdout)
 		}

@@ -166,18 +166,24 @@ func TestCrash(t *testing.T) {
 	config := birds()
 	config.Roles["plain"] = postgresql.Role{Password: canary, Method: "password"}
 	config.Fault = postgresql.HangAtLogin
+	came := make(chan struct{}, 1)
+	config.PasswordCame = func() { came <- struct{}{} }
 	p, _ := standin(t, config)
 	p.Setenv("CANARY", canary)
 	p.Setenv("GOTRACEBACK", "crash")
 	for _, signal := range []syscall.Signal{syscall.SIGQUIT, syscall.SIGABRT, syscall.SIGSEGV, syscall.SIGTERM, syscall.SIGHUP} {
-		cmd := exec.Command(p.Path, "test", "sightings", "-override", "secret=env:CANARY", "-verbose")
+		cmd := exec.Command(p.Path, "test", "sightings", "-override", "secret=env:CANARY", "-verbose", "-timeout", "60s")
 		cmd.Env, cmd.Dir = p.Env, t.TempDir()
 		var out bytes.Buffer
 		cmd.Stdout, cmd.Stderr = &out, &out
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(400 * time.Millisecond)
+		select {
+		case <-came:
+		case <-time.After(time.Minute):
+			t.Fatalf("no password came:\n%s", out.String())
+		}
 		limits, _ := os.ReadFile(fmt.Sprintf("/proc/%d/limits", cmd.Process.Pid))
 		for line := range strings.SplitSeq(string(limits), "\n") {
 			if strings.HasPrefix(line, "Max core file size") && strings.Join(strings.Fields(line)[4:6], " ") != "0 0" {
@@ -247,7 +253,7 @@ func TestCanaryAlias(t *testing.T) {
 	if r := p.Test("archive"); r.Stage("login").Outcome != "ok" {
 		t.Errorf("the canary itself does not log in: %+v", r.Stages)
 	}
-	for _, asked := range server.Asked() {
+	for _, asked := range server.Descriptors() {
 		testkit.NoSecret(t, "the listener", asked, canary, otherCanary)
 	}
 	testkit.NoSecretIn(t, work, []string{service}, canary, otherCanary)

@@ -549,7 +549,7 @@ func TestCloudCanary(t *testing.T) {
 			}
 		}
 	}
-	secrets := append(s.Tokens(), s.Made()...)
+	secrets := append(s.Tokens(), s.MadePasswords()...)
 	if len(secrets) < 6 {
 		t.Fatalf("only %d secrets were made", len(secrets))
 	}

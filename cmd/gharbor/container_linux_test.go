@@ -103,8 +103,8 @@ func TestRealContainerMoves(t *testing.T) {
 	p.OK("container", "stop", "sightings").Has("stopped: container " + name)
 	p.OK("container", "stop", name).Has("is not running")
 	s = p.Test("sightings").Ends(t, "route", "fail", "container.stopped")
-	if !strings.Contains(s.Seen(), "its log: ") || !strings.Contains(s.Try(), "gharbor container start sightings") {
-		t.Errorf("of a stopped one is said\n%s\n%s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), "its log: ") || !strings.Contains(s.Try(), "gharbor container start sightings") {
+		t.Errorf("of a stopped one is said\n%s\n%s", s.SeenText(), s.Try())
 	}
 	p.Run("with", "sightings", "--", "true").Want(125).Has("container.stopped")
 	p.OK("container", "start", name).Has("started: container "+name, "sightings: ready")
@@ -142,8 +142,8 @@ func TestRealContainerCompose(t *testing.T) {
 	p.OK("export", "counts", "-as", "compose").Has("name: fieldstation", "image: "+testkit.ServerImage)
 	e.Serve(t, name+"-8", labels, "sleep", "60")
 	s := p.Test("counts").Ends(t, "route", "fail", "container.ambiguous")
-	if !strings.Contains(s.Seen(), name+"-7") || !strings.Contains(s.Seen(), name+"-8") {
-		t.Errorf("seen is\n%s", s.Seen())
+	if !strings.Contains(s.SeenText(), name+"-7") || !strings.Contains(s.SeenText(), name+"-8") {
+		t.Errorf("seen is\n%s", s.SeenText())
 	}
 	p.Run("container", "stop", "fieldstation/counts").Want(5).Has("container.ambiguous")
 	p.Run("test", "counts", "-override", "container=fieldstation/count").Want(1).Has("container.unknown", `"fieldstation/counts"`)
@@ -167,14 +167,14 @@ func TestRealContainerStates(t *testing.T) {
 			r := p.Test("loops")
 			s = r.Stage("route")
 			runs := s.Finding == nil || s.Finding.Code != "container.restarting" // it runs for a moment between two tries
-			if runs || strings.Contains(s.Seen(), "could not be read") {         // a busy engine answers late
+			if runs || strings.Contains(s.SeenText(), "could not be read") {     // a busy engine answers late
 				time.Sleep(200 * time.Millisecond)
 				continue
 			}
 			s = r.Ends(t, "route", "fail", "container.restarting")
 			break
 		}
-		if s.Finding == nil || !strings.Contains(s.Finding.Cause, "exit code 7") || !strings.Contains(s.Seen(), "another version") || !strings.Contains(s.Seen(), "[cut out]") || strings.Contains(s.Seen(), knotPassword) {
+		if s.Finding == nil || !strings.Contains(s.Finding.Cause, "exit code 7") || !strings.Contains(s.SeenText(), "another version") || !strings.Contains(s.SeenText(), "[cut out]") || strings.Contains(s.SeenText(), knotPassword) {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
 		p.Run("wait", "loops", "-within", "2s").Want(1).HasNot("gave up")
@@ -185,7 +185,7 @@ func TestRealContainerStates(t *testing.T) {
 		e.Docker(t, "wait", name)
 		add("ended", name)
 		s := p.Test("ended").Ends(t, "route", "fail", "container.stopped")
-		if !strings.Contains(s.Finding.Cause, "exit code 3") || !strings.Contains(s.Seen(), "GENERATED ROOT PASSWORD: [cut out]") || !strings.Contains(s.Seen(), "oh no") || strings.Contains(s.Seen(), "Xk2vQ9rTzz") {
+		if !strings.Contains(s.Finding.Cause, "exit code 3") || !strings.Contains(s.SeenText(), "GENERATED ROOT PASSWORD: [cut out]") || !strings.Contains(s.SeenText(), "oh no") || strings.Contains(s.SeenText(), "Xk2vQ9rTzz") {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
 		p.Run("wait", "ended", "-within", "30s").Want(1).Has("gave up")
@@ -204,8 +204,8 @@ func TestRealContainerStates(t *testing.T) {
 		}
 		r := p.Test("unwell")
 		s := r.Ends(t, "route", "warn", "container.unhealthy")
-		if !strings.Contains(s.Seen(), "no tide today") {
-			t.Errorf("seen is\n%s", s.Seen())
+		if !strings.Contains(s.SeenText(), "no tide today") {
+			t.Errorf("seen is\n%s", s.SeenText())
 		}
 		r.Ends(t, "session", "ok", "")
 		e.Paste(t, s.Try())
@@ -221,7 +221,7 @@ func TestRealContainerStates(t *testing.T) {
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
-		if s.Finding == nil || s.Finding.Code != "container.starting" || !strings.Contains(s.Seen(), "files belonging to this database system") {
+		if s.Finding == nil || s.Finding.Code != "container.starting" || !strings.Contains(s.SeenText(), "files belonging to this database system") {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
 		p.OK("wait", "starts").Has("container.starting", "ready")
@@ -237,8 +237,8 @@ func TestRealContainerStates(t *testing.T) {
 			time.Sleep(100 * time.Millisecond)
 		}
 		s := p.Test("inside").Ends(t, "speak", "fail", "speak.closed")
-		if !strings.Contains(s.Seen(), "the container engine accepts") || !strings.Contains(s.Seen(), "ready to accept connections") {
-			t.Errorf("seen is\n%s", s.Seen())
+		if !strings.Contains(s.SeenText(), "the container engine accepts") || !strings.Contains(s.SeenText(), "ready to accept connections") {
+			t.Errorf("seen is\n%s", s.SeenText())
 		}
 	})
 	t.Run("not for the bridge", func(t *testing.T) {
@@ -247,8 +247,8 @@ func TestRealContainerStates(t *testing.T) {
 		add("rejected", name)
 		p.Run("wait", "rejected").Want(1)
 		s := p.Test("rejected").Ends(t, "login", "fail", "login.host-not-allowed")
-		if !regexp.MustCompile(`172\.[0-9.]+ is the container engine's address`).MatchString(s.Seen()) {
-			t.Errorf("seen is\n%s", s.Seen())
+		if !regexp.MustCompile(`172\.[0-9.]+ is the container engine's address`).MatchString(s.SeenText()) {
+			t.Errorf("seen is\n%s", s.SeenText())
 		}
 	})
 	t.Run("never started", func(t *testing.T) {
@@ -304,7 +304,7 @@ func TestRealContainerRoutes(t *testing.T) {
 		e.Serve(t, name, counts("--network", "none"))
 		p.OK("container", "adopt", name, "none")
 		s := p.Test("none").Ends(t, "route", "fail", "container.unpublished")
-		if !strings.Contains(s.Seen(), "it has no network") || !strings.Contains(s.Try(), "-p 127.0.0.1:5432:5432") {
+		if !strings.Contains(s.SeenText(), "it has no network") || !strings.Contains(s.Try(), "-p 127.0.0.1:5432:5432") {
 			t.Errorf("the finding is %+v", s.Finding)
 		}
 		e.Paste(t, s.Try()) // which gives it a network
@@ -332,6 +332,11 @@ func TestRealContainerMariaDB(t *testing.T) {
 	p.OK("container", "adopt", near, "ringing").Has("MARIADB_PASSWORD_FILE")
 	p.OK("wait", "ringing")
 	r := p.Test("ringing")
+	for range 5 { // of a busy machine
+		if f := r.Stage("login").Finding; f != nil && f.Code == "container.engine-slow" {
+			r = p.Test("ringing")
+		}
+	}
 	if s := r.Ends(t, "route", "warn", "container.no-volume"); !strings.Contains(s.Finding.Cause, "a volume without a name") {
 		t.Errorf("the cause is %q", s.Finding.Cause)
 	}
@@ -348,7 +353,7 @@ func TestRealContainerMariaDB(t *testing.T) {
 		time.Sleep(200 * time.Millisecond)
 	}
 	s := p.Test("far").Ends(t, "speak", "fail", "login.host-not-allowed")
-	if !regexp.MustCompile(`172\.[0-9.]+ is the container engine's address`).MatchString(s.Seen()) || !strings.Contains(s.Try(), "CREATE USER 'ringer'@'172.") {
+	if !regexp.MustCompile(`172\.[0-9.]+ is the container engine's address`).MatchString(s.SeenText()) || !strings.Contains(s.Try(), "CREATE USER 'ringer'@'172.") {
 		t.Errorf("the finding is %+v", s.Finding)
 	}
 

@@ -151,8 +151,8 @@ func TestContainerEndpoints(t *testing.T) {
 	h.OK("test", "ringing", "-quiet") // who names sockets means those
 	h.Setenv("GHARBOR_ENGINES", "")
 	h.Setenv("DOCKER_HOST", "tcp://192.0.2.9:2375") // another machine, without TLS: nothing is dialled
-	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.Seen(), "plain TCP") {
-		t.Errorf("seen is %s", s.Seen())
+	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.SeenText(), "plain TCP") {
+		t.Errorf("seen is %s", s.SeenText())
 	}
 	h.Setenv("DOCKER_HOST", "")
 	h.Test("ringing", "-override", "endpoint=unix:///no/such.sock").Ends(t, "route", "fail", "container.no-engine")
@@ -197,8 +197,8 @@ func TestContainerTLS(t *testing.T) {
 	h.Write(filepath.Join(folder, "key.pem"), string(key))
 	h.OK("test", "ringing", "-quiet")
 	os.Chmod(filepath.Join(folder, "key.pem"), 0o644)
-	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.Seen(), "private key") {
-		t.Errorf("seen is %s", s.Seen())
+	if s := h.Test("ringing").Ends(t, "route", "fail", "container.engine-tls"); !strings.Contains(s.SeenText(), "private key") {
+		t.Errorf("seen is %s", s.SeenText())
 	}
 	os.Chmod(filepath.Join(folder, "key.pem"), 0o600)
 	stranger, _ := authority.New()
@@ -260,7 +260,7 @@ func TestContainerStates(t *testing.T) {
 	h.Test("ringing").Ends(t, "route", "ok", "")
 	set(func() { one.Health, one.Checked = "unhealthy", "\x1b[31mpassword="+ringerPassword })
 	s := h.Test("ringing").Ends(t, "route", "warn", "container.unhealthy")
-	testkit.NoSecret(t, "the finding", s.Seen(), ringerPassword)
+	testkit.NoSecret(t, "the finding", s.SeenText(), ringerPassword)
 	set(func() {
 		one.Health, one.Checked = "starting", ""
 		one.Ports = map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(testkit.FreePort(t))}}}
@@ -271,18 +271,18 @@ func TestContainerStates(t *testing.T) {
 		one.Log = []string{"ready for connections.", "Version: '11' socket: '/run/mysqld.sock' port: 0", "\x1b]0;owned\x07[Entrypoint]: Temporary server started.", "its password is " + ringerPassword}
 	})
 	s = h.Test("ringing").Ends(t, "reach", "fail", "container.starting")
-	if strings.Contains(s.Seen(), "\x1b") {
-		t.Errorf("seen is %q", s.Seen())
+	if strings.Contains(s.SeenText(), "\x1b") {
+		t.Errorf("seen is %q", s.SeenText())
 	}
 	set(func() { one.Log = append(one.Log, "ready for connections.", "Version: '11' port: 3307") })
-	if s = h.Test("ringing").Ends(t, "reach", "fail", "reach.refused"); !strings.Contains(s.Seen(), "port: 3307") {
-		t.Errorf("seen is %s", s.Seen())
+	if s = h.Test("ringing").Ends(t, "reach", "fail", "reach.refused"); !strings.Contains(s.SeenText(), "port: 3307") {
+		t.Errorf("seen is %s", s.SeenText())
 	}
 	set(func() { one.State, one.Restarts, one.ExitCode = "restarting", 4, 1 })
-	if s = h.Test("ringing").Ends(t, "route", "fail", "container.restarting"); !strings.Contains(s.Finding.Cause, "4 times") || !strings.Contains(s.Seen(), "[cut out]") {
+	if s = h.Test("ringing").Ends(t, "route", "fail", "container.restarting"); !strings.Contains(s.Finding.Cause, "4 times") || !strings.Contains(s.SeenText(), "[cut out]") {
 		t.Errorf("the finding is %+v", s.Finding)
 	}
-	testkit.NoSecret(t, "the finding", s.Seen(), ringerPassword)
+	testkit.NoSecret(t, "the finding", s.SeenText(), ringerPassword)
 
 	// An engine in a virtual machine: its networks are none of this machine's.
 	set(func() {
@@ -412,7 +412,7 @@ func TestContainerNearby(t *testing.T) {
 	h.Profiles(fmt.Sprintf("format = 1\n[profile.ringing]\nengine = \"mariadb\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"ringer\"\nsecret = \"env:RINGER\"\n", port))
 	h.Setenv("RINGER", ringerPassword)
 	s := h.Test("ringing").Ends(t, "reach", "fail", "reach.refused")
-	if !strings.Contains(s.Seen(), `container "old-ringing" publishes its server at this port when it runs; it is exited`) || !strings.Contains(s.Try(), "gharbor container start old-ringing") || !strings.Contains(s.Try(), "gharbor set ringing host= port= container=saltmarsh-ringing") {
+	if !strings.Contains(s.SeenText(), `container "old-ringing" publishes its server at this port when it runs; it is exited`) || !strings.Contains(s.Try(), "gharbor container start old-ringing") || !strings.Contains(s.Try(), "gharbor set ringing host= port= container=saltmarsh-ringing") {
 		t.Errorf("the finding is %+v", s.Finding)
 	}
 	h.OK("set", "ringing", "host=", "port=", "container=saltmarsh-ringing")

@@ -59,6 +59,7 @@ func TestFaults(t *testing.T) {
 		{postgresql.Trickle, "offered", "speak", "speak.garbage", `"."`},
 		{postgresql.ExtraBytes, "offered", "tls-extra", "tls.extra-bytes", "after the S"},
 		{postgresql.LoseSession, "offered", "session", "session.lost", ""},
+		{postgresql.HangSession, "offered", "session", "session.timeout", "nothing came back"},
 		{postgresql.NoCatalogue, "offered", "expect", "expect.unknown", "permission denied"},
 		{postgresql.EscapeMessage, "offered", "login", "login.refused", `"[2J]0;ownedgoaway now"`},
 	}
@@ -74,8 +75,8 @@ func TestFaults(t *testing.T) {
 			}
 			r := p.Run("test", "sightings", "-format", "json", "-timeout", short, "-override", "tls="+c.rule, "-override", "expect.tables=sighting").Want(1)
 			s := r.Report().Ends(t, stage, "fail", c.code)
-			if !strings.Contains(s.Seen(), c.seen) {
-				t.Errorf("no %q in seen:\n%s", c.seen, s.Seen())
+			if !strings.Contains(s.SeenText(), c.seen) {
+				t.Errorf("no %q in seen:\n%s", c.seen, s.SeenText())
 			}
 			if r.Took > 4*time.Second {
 				t.Errorf("it took %s of a budget of %s", r.Took, short)
@@ -118,8 +119,8 @@ func TestSilentWithTime(t *testing.T) {
 	for range 3 { // a test that looks at what listens on this machine may have come by
 		p, server := standin(t, config)
 		s := p.Test("sightings", "-timeout", "6s").Ends(t, "speak", "fail", "speak.silent")
-		if !strings.Contains(s.Seen(), "Redis', HTTP's, MongoDB's, Oracle's or TLS's opening") {
-			t.Errorf("seen: %s", s.Seen())
+		if !strings.Contains(s.SeenText(), "Redis', HTTP's, MongoDB's, Oracle's or TLS's opening") {
+			t.Errorf("seen: %s", s.SeenText())
 		}
 		if connections = server.Connections(); connections == 5 {
 			return
@@ -340,8 +341,8 @@ func TestTLSFiles(t *testing.T) {
 		"key of another form": {override("tls-cert="+certPath, "tls-key="+certPath), "profile.tls-file", ""},
 	} {
 		s := p.Test("sightings", c.flags...).Ends(t, "profile", "fail", c.code)
-		if !strings.Contains(s.Finding.Cause+s.Seen(), c.text) {
-			t.Errorf("%s: %s\n%s", name, s.Finding.Cause, s.Seen())
+		if !strings.Contains(s.Finding.Cause+s.SeenText(), c.text) {
+			t.Errorf("%s: %s\n%s", name, s.Finding.Cause, s.SeenText())
 		}
 	}
 	os.Chmod(keyPath, 0o644)
@@ -357,8 +358,8 @@ func TestIncomplete(t *testing.T) {
 	p := at(t, 1)
 	p.Test("sightings", override("host=no-such-host.saltmarsh.example")...).Ends(t, "name", "fail", "name.unknown")
 	s := p.Test("sightings", override("host=", "hosts=127.0.0.1:1,no-such-host.saltmarsh.example")...).Ends(t, "name", "fail", "name.unknown")
-	if !strings.Contains(s.Seen(), "before it, 127.0.0.1:1: ") || strings.Contains(s.Try(), "host=NAME") {
-		t.Errorf("seen %s, try %s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), "before it, 127.0.0.1:1: ") || strings.Contains(s.Try(), "host=NAME") {
+		t.Errorf("seen %s, try %s", s.SeenText(), s.Try())
 	}
 	for _, c := range [][2]string{{"host=", "profile.incomplete"}, {"user=", "profile.incomplete"}, {"engine=", "profile.incomplete"}, {"host=${NO_SUCH_VARIABLE}", "profile.variable"}} {
 		p.Test("sightings", override(c[0])...).Ends(t, "profile", "fail", c[1])
@@ -394,8 +395,8 @@ func TestHintNamesTheUsualPort(t *testing.T) {
 	defer server.Close()
 	p := at(t, testkit.FreePort(t))
 	s := p.Test("sightings").Ends(t, "reach", "fail", "reach.refused")
-	if !strings.Contains(s.Seen(), "a PostgreSQL server answers at 127.0.0.1:5432") || !strings.Contains(s.Try(), "gharbor set sightings port=5432") {
-		t.Fatalf("seen %s\ntry %s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), "a PostgreSQL server answers at 127.0.0.1:5432") || !strings.Contains(s.Try(), "gharbor set sightings port=5432") {
+		t.Fatalf("seen %s\ntry %s", s.SeenText(), s.Try())
 	}
 	for line := range strings.SplitSeq(s.Try(), "\n") { // and does what it says
 		if words := strings.Fields(line); words[1] == "set" {

@@ -54,8 +54,8 @@ func runReal(t *testing.T, p *testkit.Program, profile string, cases []realCase)
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
 			s := p.Test(profile, c.flags...).Ends(t, c.stage, c.ends, c.code)
-			if !strings.Contains(s.Seen(), c.seen) && (s.Finding == nil || !strings.Contains(s.Finding.Cause, c.seen)) {
-				t.Errorf("no %q in seen:\n%s", c.seen, s.Seen())
+			if !strings.Contains(s.SeenText(), c.seen) && (s.Finding == nil || !strings.Contains(s.Finding.Cause, c.seen)) {
+				t.Errorf("no %q in seen:\n%s", c.seen, s.SeenText())
 			}
 			if !strings.Contains(unquoted(s.Try()), c.try) {
 				t.Errorf("no %q in try:\n%s", c.try, s.Try())

@@ -69,7 +69,7 @@ func TestHopFaults(t *testing.T) {
 			p, _ := simulatedTides(t, ssh.Config{Fault: c.fault})
 			r := p.Test("tides", "-timeout", "2s")
 			s := r.Stage(c.at)
-			if s.Finding == nil || c.code != "" && s.Finding.Code != c.code || !strings.Contains(s.Seen()+s.Finding.Cause, c.seen) {
+			if s.Finding == nil || c.code != "" && s.Finding.Code != c.code || !strings.Contains(s.SeenText()+s.Finding.Cause, c.seen) {
 				t.Errorf("%+v %+v", s, s.Finding)
 			}
 			if text := p.Run("test", "tides", "-timeout", "2s").Stdout; c.not != "" && strings.Contains(text, c.not) {
@@ -100,7 +100,7 @@ func TestHopGreetings(t *testing.T) {
 		"SSH-2.0-x\r\n\xff\xff\xff\xff\x01aaaaaaaaaaaaaaaa": {"hop.failed", "too large"}, "HTTP/1.1 400 Bad Request\r\n\r\n": {"hop.not-ssh", "HTTP server"},
 	} {
 		s := p.Test("tides", append(override("hop.1.port="+says(t, text)), "-timeout", "3s")...).Ends(t, "hop 1", "fail", want[0])
-		if !strings.Contains(s.Finding.Cause+s.Seen(), want[1]) {
+		if !strings.Contains(s.Finding.Cause+s.SeenText(), want[1]) {
 			t.Errorf("%.20q: %+v", text, s.Finding)
 		}
 	}
@@ -137,8 +137,8 @@ func TestHopPasswords(t *testing.T) {
 	p.Test("tides").Ends(t, "hop 1", "ok", "")
 	p, _ = simulatedTides(t, ssh.Config{Accounts: map[string]ssh.Account{"keeper": {Questions: []string{"Password: ", "Verification code: "}, Answers: []string{"knot", "42"}}}}, `secret = "env:KNOT"`)
 	s := p.Test("tides").Ends(t, "hop 1", "fail", "hop.questions")
-	if !strings.Contains(s.Seen(), "Verification code:") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "Verification code:") {
+		t.Error(s.SeenText())
 	}
 }
 

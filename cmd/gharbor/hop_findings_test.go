@@ -107,11 +107,11 @@ func TestHopHostKeys(t *testing.T) {
 		return p.Test("tides").Ends(t, "hop 1", outcome, code)
 	}
 	s := test("nothing known", "fail", "hop.host-key-unknown", "# empty")
-	if !strings.Contains(s.Try(), "gharbor hop pin tides") || !strings.Contains(s.Seen(), known) {
+	if !strings.Contains(s.Try(), "gharbor hop pin tides") || !strings.Contains(s.SeenText(), known) {
 		t.Errorf("%+v", s.Finding)
 	}
 	s = test("another key", "fail", "hop.host-key-changed", "# one", name+" "+strange)
-	if !strings.Contains(s.Seen(), known+":2 has ED25519") || !strings.Contains(s.Try(), fmt.Sprintf("ssh-keygen -R '%s' -f %s", name, known)) {
+	if !strings.Contains(s.SeenText(), known+":2 has ED25519") || !strings.Contains(s.Try(), fmt.Sprintf("ssh-keygen -R '%s' -f %s", name, known)) {
 		t.Errorf("%+v", s.Finding)
 	}
 	test("another kind of key", "fail", "hop.host-key-changed", name+" "+rsa)
@@ -120,8 +120,8 @@ func TestHopHostKeys(t *testing.T) {
 	test("a pattern", "ok", "", "[127.0.0.*]:"+fmt.Sprint(gate.Port)+",!x "+key)
 	test("another port's", "fail", "hop.host-key-unknown", "127.0.0.1 "+key)
 	test("a bad line", "warn", "hop.known-hosts", "dunlin knot", line)
-	if s := test("nothing but a bad line", "fail", "hop.host-key-unknown", "dunlin knot"); !strings.Contains(s.Seen(), known+":1 is not") {
-		t.Error(s.Seen())
+	if s := test("nothing but a bad line", "fail", "hop.host-key-unknown", "dunlin knot"); !strings.Contains(s.SeenText(), known+":1 is not") {
+		t.Error(s.SeenText())
 	}
 	p.Knows(line)
 	if err := testkit.Keygen("-H", "-f", known); err != nil {
@@ -175,8 +175,8 @@ func TestHopCertificates(t *testing.T) {
 	}
 	sign("-2h:-1h", "127.0.0.1")
 	s = p.Test("tides").Ends(t, "hop 1", "fail", "hop.host-certificate")
-	if !strings.Contains(s.Seen(), "expired") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "expired") {
+		t.Error(s.SeenText())
 	}
 	sign("-1h:+1h", "elsewhere.example")
 	p.Test("tides").Ends(t, "hop 1", "fail", "hop.host-certificate")
@@ -185,8 +185,8 @@ func TestHopCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	s = p.Test("tides").Ends(t, "hop 1", "fail", "hop.key-refused")
-	if !strings.Contains(s.Seen(), "expired on") || !strings.Contains(strings.Join(s.Finding.Do, "\n"), "have the certificate "+user+"-cert.pub signed again") {
-		t.Errorf("%s %s", s.Seen(), s.Finding.Do)
+	if !strings.Contains(s.SeenText(), "expired on") || !strings.Contains(strings.Join(s.Finding.Do, "\n"), "have the certificate "+user+"-cert.pub signed again") {
+		t.Errorf("%s %s", s.SeenText(), s.Finding.Do)
 	}
 }
 
@@ -251,7 +251,7 @@ func TestHopServerRules(t *testing.T) {
 				p.Setenv("SSH_AUTH_SOCK", testkit.Agent(t, testkit.NewKey(t, "ed25519", ""), testkit.NewKey(t, "ecdsa", ""), testkit.NewKey(t, "rsa", "")))
 			}
 			s := p.Test("tides", c.flags...).Ends(t, "hop 1", c.ends, c.code)
-			if !strings.Contains(s.Seen(), c.seen) || !strings.Contains(s.Try(), c.try) {
+			if !strings.Contains(s.SeenText(), c.seen) || !strings.Contains(s.Try(), c.try) {
 				t.Errorf("%+v", s.Finding)
 			}
 		})
@@ -264,7 +264,7 @@ func TestHopPasswordRefused(t *testing.T) {
 	gate := testkit.SSHServer(t, "PasswordAuthentication yes")
 	p := behind(t, gate, quoted("secret", "env:KNOT"))
 	s := p.Test("tides").Ends(t, "hop 1", "fail", "hop.password-refused")
-	if !strings.Contains(s.Seen(), "it takes: publickey, password") || !strings.Contains(s.Seen(), "environment variable KNOT") {
+	if !strings.Contains(s.SeenText(), "it takes: publickey, password") || !strings.Contains(s.SeenText(), "environment variable KNOT") {
 		t.Errorf("%+v", s.Finding)
 	}
 }
@@ -285,8 +285,8 @@ func TestHopBusy(t *testing.T) {
 	})
 	p := behind(t, gate, quoted("key", gate.Key))
 	s := p.Test("tides").Ends(t, "hop 1", "fail", "hop.closed")
-	if !strings.Contains(s.Seen(), "Exceeded MaxStartups") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "Exceeded MaxStartups") {
+		t.Error(s.SeenText())
 	}
 }
 
@@ -332,8 +332,8 @@ func TestThreeHops(t *testing.T) {
 	}
 	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "config"), host("middle", middle, "  ProxyCommand nc outer 22\n"))
 	s = p.Test("tides").Ends(t, "route", "fail", "hop.config")
-	if !strings.Contains(s.Seen(), ".ssh/config:6") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), ".ssh/config:6") {
+		t.Error(s.SeenText())
 	}
 	p.Write(filepath.Join(filepath.Dir(p.Home), ".ssh", "config"), host("outer", outer, "  UserKnownHostsFile /dev/null\n")+host("middle", middle, "  ProxyJump outer\n"))
 	p.Test("tides").Ends(t, "hop 1", "fail", "hop.host-key-unknown")

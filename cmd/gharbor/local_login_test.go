@@ -185,8 +185,13 @@ func TestLocalLoginOfOthers(t *testing.T) {
 	if len(got) > 0 {
 		t.Errorf("a process of another user was answered: %q", got)
 	}
+	// The own connections that were closed at once are all seen before the last one.
+	waitFor(t, "the own connections", func() bool {
+		return strings.Contains(p.OK("tunnel", "show", "tides").Stdout, " 0 open, ")
+	})
 	asOther(1)
-	p.OK("tunnel", "show", "tides").Has("a process of another user connected, and was refused")
+	p.OK("tunnel", "show", "tides").Has("a process of another user connected, and was refused",
+		"of others     201 connections, refused")
 }
 
 // TestLocalLoginMariaDB: the same for MySQL's protocol, on a real MariaDB over verified TLS.

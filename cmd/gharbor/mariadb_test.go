@@ -213,8 +213,8 @@ func TestMariaDBSecond(t *testing.T) { // not parallel: others use the second se
 	p, server := withMariaDB(t, testkit.SecondMariaDB(t), "knot")
 	asAdmin := func(flags []string) []string { return append(flags, "-as", "admin") }
 	r := p.Test("moult")
-	if s := r.Ends(t, "session", "warn", "session.read-only"); !strings.Contains(s.Seen(), "read_only is on") {
-		t.Errorf("seen: %s", s.Seen())
+	if s := r.Ends(t, "session", "warn", "session.read-only"); !strings.Contains(s.SeenText(), "read_only is on") {
+		t.Errorf("seen: %s", s.SeenText())
 	}
 	if r.Facts["seen_as"] != "bander@localhost" || r.Facts["writable"] != false {
 		t.Errorf("%v", r.Facts)
@@ -233,8 +233,8 @@ func TestMariaDBSecond(t *testing.T) { // not parallel: others use the second se
 	for range 3 {
 		p.Test("moult", override("user=guesser", "secret=env:ADMIN")...)
 	}
-	if s := p.Test("moult", override("user=guesser")...).Ends(t, "login", "fail", "login.locked"); !strings.Contains(s.Seen(), "4150") {
-		t.Errorf("seen: %s", s.Seen())
+	if s := p.Test("moult", override("user=guesser")...).Ends(t, "login", "fail", "login.locked"); !strings.Contains(s.SeenText(), "4150") {
+		t.Errorf("seen: %s", s.SeenText())
 	}
 	var held []*sql.DB
 	defer func() {
@@ -250,8 +250,8 @@ func TestMariaDBSecond(t *testing.T) { // not parallel: others use the second se
 		held = append(held, db)
 	}
 	s = p.Test("moult").Ends(t, "login", "fail", "session.server-full")
-	if !strings.Contains(s.Seen(), "1040") {
-		t.Errorf("seen: %s", s.Seen())
+	if !strings.Contains(s.SeenText(), "1040") {
+		t.Errorf("seen: %s", s.SeenText())
 	}
 }
 
@@ -297,8 +297,8 @@ func TestMariaDBBlocked(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	s = p.Test("moult", at...).Ends(t, "speak", "fail", "speak.host-blocked")
-	if !strings.Contains(s.Seen(), "1129") || !strings.Contains(s.Try(), "FLUSH HOSTS") {
-		t.Errorf("seen %s\ntry %s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), "1129") || !strings.Contains(s.Try(), "FLUSH HOSTS") {
+		t.Errorf("seen %s\ntry %s", s.SeenText(), s.Try())
 	}
 	server.SQL(t, "FLUSH HOSTS")
 	p.Test("moult", at...).Ends(t, "login", "ok", "")
@@ -333,8 +333,8 @@ func TestMariaDBStopsAndStarts(t *testing.T) {
 		defer cmd.Wait()
 		defer cmd.Process.Kill()
 		s := p.Test("socket").Ends(t, "reach", "fail", "reach.refused")
-		if runtime.GOOS == "linux" && !strings.Contains(s.Seen(), fmt.Sprintf("the process mariadbd (%d) started", cmd.Process.Pid)) {
-			t.Errorf("seen: %s", s.Seen())
+		if runtime.GOOS == "linux" && !strings.Contains(s.SeenText(), fmt.Sprintf("the process mariadbd (%d) started", cmd.Process.Pid)) {
+			t.Errorf("seen: %s", s.SeenText())
 		}
 	}
 	p.Test("moult").Ends(t, "reach", "fail", "reach.refused")
@@ -363,8 +363,8 @@ func TestMariaDBRequiresTLS(t *testing.T) {
 	p.Test("moult", append(override("tls=off"), "-as", "admin")...).Ends(t, "login", "fail", "tls.required-by-server")
 	p.Test("moult", override("tls=required", "database=")...).Ends(t, "login", "ok", "")
 	s := p.Test("moult", override("tls=required", "user=expired")...).Ends(t, "login", "fail", "login.expired")
-	if !strings.Contains(s.Seen(), "disconnect_on_expired_password") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "disconnect_on_expired_password") {
+		t.Error(s.SeenText())
 	}
 }
 
@@ -409,8 +409,8 @@ func TestMariaDBOptionFile(t *testing.T) {
 	p.Test("moult", override("secret=optionfile:"+path)...).Ends(t, "login", "ok", "")
 	p.Test("moult", override("secret=optionfile:"+path+"#mysql")...).Ends(t, "login", "fail", "login.password")
 	s := p.Test("moult", override("secret=optionfile", "user=admin")...).Ends(t, "secret", "fail", "secret.no-match")
-	if !strings.Contains(s.Seen(), `names the user "bander"`) || !strings.Contains(s.Seen(), "line 3") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), `names the user "bander"`) || !strings.Contains(s.SeenText(), "line 3") {
+		t.Error(s.SeenText())
 	}
 	p.Test("moult", override("secret=optionfile:"+path+"#nothing")...).Ends(t, "secret", "fail", "secret.no-match")
 	s = p.Test("moult", override("secret=optionfile:"+home+"/none.cnf")...).Ends(t, "secret", "fail", "secret.missing")
@@ -431,8 +431,8 @@ func TestMariaDBOptionFile(t *testing.T) {
 	p.Test("moult", override("secret=optionfile:"+path)...).Ends(t, "secret", "fail", "secret.no-match")
 	p.Write(path, "password = knot\n")
 	s = p.Test("moult", override("secret=")...).Ends(t, "secret", "fail", "secret.unreadable")
-	if !strings.Contains(s.Seen(), "before the first group") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "before the first group") {
+		t.Error(s.SeenText())
 	}
 	p.Write(path, "[client]\npassword = knot\n")
 	os.Chmod(path, 0o644)

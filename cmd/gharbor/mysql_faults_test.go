@@ -95,8 +95,8 @@ func TestMySQLFaults(t *testing.T) {
 				ends = "ok"
 			}
 			s := r.Report().Ends(t, c.stage, ends, c.code)
-			if !strings.Contains(s.Seen(), c.seen) && !strings.Contains(s.Finding.Cause, c.seen) {
-				t.Errorf("no %q in seen:\n%s", c.seen, s.Seen())
+			if !strings.Contains(s.SeenText(), c.seen) && !strings.Contains(s.Finding.Cause, c.seen) {
+				t.Errorf("no %q in seen:\n%s", c.seen, s.SeenText())
 			}
 			if r.Took > 4*time.Second {
 				t.Errorf("it took %s of a budget of %s", r.Took, short)
@@ -166,8 +166,8 @@ func TestMySQLCachingSHA2(t *testing.T) {
 	p, _, verified := fresh()
 	for _, rule := range []string{"off", "required"} {
 		s := p.Test("moult", append(caching, override("tls="+rule)...)...).Ends(t, "login", "fail", "login.cleartext-refused")
-		if !strings.Contains(s.Seen(), "the first login after a server start") {
-			t.Errorf("tls %s: %s", rule, s.Seen())
+		if !strings.Contains(s.SeenText(), "the first login after a server start") {
+			t.Errorf("tls %s: %s", rule, s.SeenText())
 		}
 	}
 	r := p.Test("moult", verified...)
@@ -205,12 +205,12 @@ func TestMySQLAccounts(t *testing.T) {
 	config.Method = "mysql_native_password"
 	p, _ := onRings(t, config)
 	s := p.Test("moult", override("user=locked")...).Ends(t, "login", "fail", "login.locked")
-	if !strings.Contains(s.Seen(), "3118") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "3118") {
+		t.Error(s.SeenText())
 	}
 	s = p.Test("moult", override("user=expired")...).Ends(t, "login", "fail", "login.expired")
-	if !strings.Contains(s.Seen(), "1862") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "1862") {
+		t.Error(s.SeenText())
 	}
 	p.Test("moult", override("user=root", "secret=none")...).Ends(t, "login", "warn", "login.root-without-password")
 	p.Test("moult", override("engine=mariadb")...).Ends(t, "speak", "warn", "speak.flavour")

@@ -54,7 +54,7 @@ func TestOracleStatements(t *testing.T) {
 	if time.Since(start) > 10*time.Second {
 		t.Error("the server was not told")
 	}
-	for _, kind := range catalogue.Of(new(engine.Catalogue)) {
+	for _, kind := range catalogue.KindsOf(new(engine.Catalogue)) {
 		if r := p.Run("browse", "sys", string(kind.Word)); r.Code != 0 || !strings.HasPrefix(r.Stdout, head(kind.Word)) || strings.Count(r.Stdout, "\n") < 2 {
 			t.Errorf("%s: %d %q %q", kind.Word, r.Code, r.Stdout, r.Stderr)
 		}

@@ -73,7 +73,7 @@ func TestOracle(t *testing.T) {
 	p.OK("copy", "sys", "sys-too")
 	p.OK("compare", "sys", "sys-too").Has("same-instance")
 	p.Run("compare", "archive", "sys").Want(6).Has("can't be read")
-	for _, asked := range server.Asked() {
+	for _, asked := range server.Descriptors() {
 		if strings.Contains(asked, "avocet") || strings.Contains(asked, "USER=w") || !strings.Contains(asked, "(PROGRAM=gharbor)") {
 			t.Errorf("the listener was told %s", asked)
 		}
@@ -167,10 +167,10 @@ func TestOracleTLS(t *testing.T) {
 	if r := p.Test("archive"); r.Outcome != "ok" || r.Facts["tls_verified"] != true || server.Connections() != 1 {
 		t.Errorf("%d connections, %+v", server.Connections(), r.Stages)
 	}
-	asked := len(server.Asked())
+	asked := len(server.Descriptors())
 	p.Test("archive", override("tls-name=other.saltmarsh.example")...).Ends(t, "tls", "fail", "tls.wrong-name")
 	p.Test("archive", override("tls-ca=")...).Ends(t, "tls", "fail", "tls.untrusted")
-	if len(server.Asked()) != asked {
+	if len(server.Descriptors()) != asked {
 		t.Errorf("a listener that is not who it is meant to be was asked for the service")
 	}
 	p.Test("archive", override("tls=off")...).Ends(t, "speak", "fail", "speak.tls-only")
@@ -233,8 +233,8 @@ func TestOracleRedirect(t *testing.T) {
 	p.OK("test", "-full", "archive", "-override", "host=", "-override", "hosts="+first+","+good).Has("which is listed", "at "+good)
 	p.Test("archive", override("host=", "hosts="+first)...).Ends(t, "speak", "fail", "speak.redirected")
 	s := p.Test("archive", override("host=", "hosts="+sends(fmt.Sprint("127.0.0.1:", trap.Port())))...).Ends(t, "speak", "fail", "speak.redirected")
-	if !strings.Contains(s.Seen(), fmt.Sprint(trap.Port())) || trap.Connections() != 0 {
-		t.Errorf("%d connections to where the listener sent one: %s", trap.Connections(), s.Seen())
+	if !strings.Contains(s.SeenText(), fmt.Sprint(trap.Port())) || trap.Connections() != 0 {
+		t.Errorf("%d connections to where the listener sent one: %s", trap.Connections(), s.SeenText())
 	}
 	twice := sends(first)
 	s = p.Test("archive", override("host=", "hosts="+twice+","+first)...).Ends(t, "speak", "fail", "speak.redirected")
@@ -256,7 +256,7 @@ func TestOracleBehindHop(t *testing.T) {
 	p.Profiles("[profile.archive]\nalias = \"skein\"\nuser = \"curator\"\nsecret = \"env:AVOCET\"\n" + gate.Hop("archive", fmt.Sprintf("key = %q", gate.Key)))
 	r := p.Test("archive")
 	s := r.Ends(t, "reach", "warn", "reach.passed-over")
-	if r.Outcome != "warn" || !strings.Contains(s.Seen(), "archive-a.internal.example") || !strings.Contains(r.Stage("name").Detail, "by [hosts] at aliases.toml") || !strings.Contains(r.Stage("route").Detail, "alias skein") {
+	if r.Outcome != "warn" || !strings.Contains(s.SeenText(), "archive-a.internal.example") || !strings.Contains(r.Stage("name").Detail, "by [hosts] at aliases.toml") || !strings.Contains(r.Stage("route").Detail, "alias skein") {
 		t.Errorf("%s %+v", r.Outcome, r.Stages)
 	}
 	p.OK("alias", "set", "skein", "pick=fastest")

@@ -239,8 +239,8 @@ func TestRealNameMixed(t *testing.T) {
 		}
 	}
 	s := p.Test("sightings", override("host=localhost")...).Ends(t, "name", "warn", "name.mixed")
-	if !strings.Contains(s.Seen(), fmt.Sprintf("127.0.0.1:%d: accepted", server.Port)) || !strings.Contains(s.Try(), "host=127.0.0.1") {
-		t.Errorf("seen %s\ntry %s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), fmt.Sprintf("127.0.0.1:%d: accepted", server.Port)) || !strings.Contains(s.Try(), "host=127.0.0.1") {
+		t.Errorf("seen %s\ntry %s", s.SeenText(), s.Try())
 	}
 	p.Test("sightings", override("host=::1")...).Ends(t, "reach", "fail", "reach.refused")
 	r := p.OK("test", "sightings", "-override", "host=localhost")
@@ -263,8 +263,8 @@ func TestRealHosts(t *testing.T) {
 	}
 	r := p.Test("sightings", override(hosts(closed, server.Port))...)
 	s := r.Ends(t, "reach", "warn", "reach.passed-over")
-	if !strings.Contains(s.Seen(), "reach.refused") {
-		t.Errorf("seen: %s", s.Seen())
+	if !strings.Contains(s.SeenText(), "reach.refused") {
+		t.Errorf("seen: %s", s.SeenText())
 	}
 	r = p.Test("sightings", override(hosts(second.Port, server.Port), "target=writable")...)
 	if r.Outcome == "fail" || r.Facts["route"] != fmt.Sprintf("127.0.0.1:%d", server.Port) {
@@ -285,8 +285,8 @@ func TestRealHint(t *testing.T) {
 	t.Parallel()
 	p, _ := onReal(t)
 	s := p.Test("sightings", override(fmt.Sprintf("port=%d", testkit.FreePort(t)))...).Ends(t, "reach", "fail", "reach.refused")
-	if !strings.Contains(s.Seen(), "connection refused") || !strings.Contains(s.Try(), "gharbor nearby") {
-		t.Errorf("seen %s\ntry %s", s.Seen(), s.Try())
+	if !strings.Contains(s.SeenText(), "connection refused") || !strings.Contains(s.Try(), "gharbor nearby") {
+		t.Errorf("seen %s\ntry %s", s.SeenText(), s.Try())
 	}
 }
 
@@ -311,13 +311,13 @@ func TestRealServerFull(t *testing.T) { // not parallel: others use the second s
 	}
 	hold("warden", testkit.WardenPassword)
 	s := p.Test("sightings", port...).Ends(t, "login", "fail", "session.server-full")
-	if !strings.Contains(s.Seen(), "reserved") {
-		t.Errorf("with only reserved slots left: %s", s.Seen())
+	if !strings.Contains(s.SeenText(), "reserved") {
+		t.Errorf("with only reserved slots left: %s", s.SeenText())
 	}
 	hold("admin", testkit.AdminPassword)
 	s = p.Test("sightings", port...).Ends(t, "login", "fail", "session.server-full")
-	if !strings.Contains(s.Seen(), "too many clients") {
-		t.Errorf("with none left: %s", s.Seen())
+	if !strings.Contains(s.SeenText(), "too many clients") {
+		t.Errorf("with none left: %s", s.SeenText())
 	}
 	p.Test("sightings", append(port, override("tls=required")...)...).Ends(t, "tls", "fail", "tls.not-offered")
 }
@@ -403,8 +403,8 @@ func TestRealPassfile(t *testing.T) {
 	p.Test("sightings", byDefault...).Ends(t, "login", "fail", "login.password") // the first match wins, right or not
 	p.Passfile("127.0.0.1:5433:sightings:warden:" + escaped)
 	s := p.Test("sightings", override("secret=passfile")...).Ends(t, "secret", "fail", "secret.no-match")
-	if !strings.Contains(s.Seen(), `line 1 is the nearest: it has this host, database and user, and port "5433"`) {
-		t.Errorf("seen: %s", s.Seen())
+	if !strings.Contains(s.SeenText(), `line 1 is the nearest: it has this host, database and user, and port "5433"`) {
+		t.Errorf("seen: %s", s.SeenText())
 	}
 	p.Passfile("127.0.0.1:" + port + ":sightings:warden:" + escaped)
 	os.Chmod(path, 0o640)

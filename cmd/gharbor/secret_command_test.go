@@ -57,11 +57,11 @@ func TestSecretFromACommand(t *testing.T) {
 				t.Parallel()
 				r := p.Run(append([]string{"test", "sightings", "-format", "json"}, c.flags...)...)
 				s := r.Report().Ends(t, c.stage, c.ends, c.code)
-				if !strings.Contains(s.Seen(), c.seen) {
-					t.Errorf("no %q in seen:\n%s", c.seen, s.Seen())
+				if !strings.Contains(s.SeenText(), c.seen) {
+					t.Errorf("no %q in seen:\n%s", c.seen, s.SeenText())
 				}
-				if strings.Contains(s.Seen(), "no: dunlin") || r.Took > 8*time.Second {
-					t.Errorf("after %s: %s", r.Took, s.Seen())
+				if strings.Contains(s.SeenText(), "no: dunlin") || r.Took > 8*time.Second {
+					t.Errorf("after %s: %s", r.Took, s.SeenText())
 				}
 			})
 		}

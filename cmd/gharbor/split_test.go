@@ -21,7 +21,7 @@ import (
 // pieces are the statements of a script.
 func pieces(t *testing.T, engine, script string) (texts []string) {
 	t.Helper()
-	s := statement.NewSplitter(strings.NewReader(script), engines.All().Named(engine).Statements.Lexis)
+	s := statement.NewSplitter(strings.NewReader(script), engines.All().ByWord(engine).Statements.Lexis)
 	for {
 		p, err := s.Next()
 		if errors.Is(err, io.EOF) {

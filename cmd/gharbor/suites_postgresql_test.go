@@ -166,7 +166,7 @@ type theirLogin struct {
 }
 
 // play does what a script does to a server, and hands over its logins.
-func play(t *testing.T, suite *testkit.Recorded, server *testkit.PostgreSQL, try func(theirLogin)) {
+func play(t *testing.T, suite *testkit.Recording, server *testkit.PostgreSQL, try func(theirLogin)) {
 	t.Helper()
 	settings, rules := "", ""
 	for _, e := range suite.Events {

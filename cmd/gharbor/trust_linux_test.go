@@ -343,11 +343,11 @@ func TestNoHome(t *testing.T) {
 		p.Profiles(fmt.Sprintf("[profile.a]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = %d\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"passfile\"\n[profile.s]\nengine = \"postgresql\"\nalias = \"service:birds\"\nuser = \"u\"\n"+
 			"[profile.h]\nengine = \"postgresql\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"u\"\nsecret = \"none\"\n[[profile.h.hop]]\nssh = \"gate\"\n", server.Port()))
 		s := p.Test("a").Ends(t, "secret", "fail", "secret.missing")
-		if !strings.Contains(s.Finding.Cause, "~/.pgpass") || !strings.Contains(s.Seen(), "HOME is not set") {
-			t.Errorf("HOME=%q: %s %s", home, s.Finding.Cause, s.Seen())
+		if !strings.Contains(s.Finding.Cause, "~/.pgpass") || !strings.Contains(s.SeenText(), "HOME is not set") {
+			t.Errorf("HOME=%q: %s %s", home, s.Finding.Cause, s.SeenText())
 		}
-		if s := p.Test("s").Ends(t, "route", "fail", "alias.unknown"); !strings.Contains(s.Seen(), "HOME is not set") {
-			t.Errorf("HOME=%q: %s", home, s.Seen())
+		if s := p.Test("s").Ends(t, "route", "fail", "alias.unknown"); !strings.Contains(s.SeenText(), "HOME is not set") {
+			t.Errorf("HOME=%q: %s", home, s.SeenText())
 		}
 		p.Run("test", "h").Want(1).HasNot("evil")
 		p.Run("import", "passfile", "-dry-run").Want(3)

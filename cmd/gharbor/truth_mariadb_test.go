@@ -89,7 +89,7 @@ func TestProxyHeader(t *testing.T) {
 	if s.Finding == nil || s.Finding.Code != "speak.proxy-header" {
 		t.Fatalf("%+v", r.Stages)
 	}
-	if !strings.Contains(s.Seen(), "Proxy header") || !strings.Contains(strings.Join(s.Finding.Do, ""), "proxy_protocol_networks") {
+	if !strings.Contains(s.SeenText(), "Proxy header") || !strings.Contains(strings.Join(s.Finding.Do, ""), "proxy_protocol_networks") {
 		t.Errorf("%+v", s.Finding)
 	}
 	atMariaDB(t, testkit.Proxy(t, server.Port, "")).OK("test", "x")
@@ -120,7 +120,7 @@ func TestMariaDBCertificates(t *testing.T) {
 		t.Errorf("%s", s.Finding.Cause)
 	}
 	s = p.Test("x", append(override("user=subject"), "-as", "admin")...).Ends(t, "login", "fail", "tls.client-certificate")
-	if !strings.Contains(s.Finding.Cause, "wants another client certificate") || !strings.Contains(s.Seen(), "REQUIRE SUBJECT /CN=somebody") || !strings.Contains(s.Seen(), "/CN=certified") {
-		t.Errorf("%s\n%s", s.Finding.Cause, s.Seen())
+	if !strings.Contains(s.Finding.Cause, "wants another client certificate") || !strings.Contains(s.SeenText(), "REQUIRE SUBJECT /CN=somebody") || !strings.Contains(s.SeenText(), "/CN=certified") {
+		t.Errorf("%s\n%s", s.Finding.Cause, s.SeenText())
 	}
 }

@@ -173,7 +173,7 @@ func TestSessionTruth(t *testing.T) {
 	waitUntil(t, func() bool {
 		return slices.ContainsFunc(p.Test("x").Stages, func(s testkit.Stage) bool { return s.Outcome == "warn" && s.Stage == "session" })
 	})
-	if s := p.Test("x").Ends(t, "session", "warn", "session.read-only"); !strings.Contains(s.Seen()+s.Finding.Cause, "the server is set to read-only") {
+	if s := p.Test("x").Ends(t, "session", "warn", "session.read-only"); !strings.Contains(s.SeenText()+s.Finding.Cause, "the server is set to read-only") {
 		t.Errorf("%+v", s.Finding)
 	}
 }
@@ -238,8 +238,8 @@ func TestClientCertificates(t *testing.T) {
 		{"another account's", override("user=other", "database=postgres"), "login", "fail", "login.certificate", `is for "certified", not for the role "other"`, "user=certified"},
 	})
 	s := p.Test("x", override("user=certified", "database=postgres", "tls-cert="+server.OtherCert, "tls-key="+server.OtherKey)...).Ends(t, "login", "fail", "tls.client-certificate")
-	if !strings.Contains(s.Finding.Cause, "does not know the authority") || !strings.Contains(s.Seen(), "issued by") {
-		t.Errorf("%s\n%s", s.Finding.Cause, s.Seen())
+	if !strings.Contains(s.Finding.Cause, "does not know the authority") || !strings.Contains(s.SeenText(), "issued by") {
+		t.Errorf("%s\n%s", s.Finding.Cause, s.SeenText())
 	}
 }
 
@@ -252,7 +252,7 @@ func TestTwinAddresses(t *testing.T) {
 	p.Write(filepath.Join(p.Home, "aliases.toml"), "[hosts]\n\"twin.example\" = [\"127.0.0.2\", \"127.0.0.1\"]\n")
 	p.Profiles(fmt.Sprintf("[profile.x]\nengine = \"postgresql\"\nhost = \"twin.example\"\nport = %d\nuser = \"warden\"\ndatabase = \"sightings\"\nsecret = \"env:WARDEN\"\ntls = \"required\"\n", server.Port))
 	s := p.Test("x").Ends(t, "reach", "warn", "reach.passed-over")
-	if !strings.Contains(s.Finding.Cause, "127.0.0.2") || !strings.Contains(s.Finding.Cause, "127.0.0.1") || !strings.Contains(s.Seen(), "connection refused") {
+	if !strings.Contains(s.Finding.Cause, "127.0.0.2") || !strings.Contains(s.Finding.Cause, "127.0.0.1") || !strings.Contains(s.SeenText(), "connection refused") {
 		t.Errorf("%+v", s.Finding)
 	}
 }
@@ -275,7 +275,7 @@ func TestOtherLoopback(t *testing.T) {
 		}
 	}()
 	s := atPort(t, listener.Addr().(*net.TCPAddr).Port).Test("x").Ends(t, "reach", "fail", "reach.refused")
-	if !strings.Contains(s.Seen(), "[::1]:") || !strings.Contains(s.Try(), "host=::1") || strings.Contains(s.Seen(), "still be starting") {
+	if !strings.Contains(s.SeenText(), "[::1]:") || !strings.Contains(s.Try(), "host=::1") || strings.Contains(s.SeenText(), "still be starting") {
 		t.Errorf("%+v", s.Finding)
 	}
 }

@@ -139,7 +139,7 @@ func containerCases() []tryCase {
 				one.State = "exited"
 				one.Ports = map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(testkit.FreePort(h.t))}}}
 			})(w)
-			w.OK("set", "x", "container=", "host=127.0.0.1", "port="+w.engine.Published("saltmarsh-ringing"))
+			w.OK("set", "x", "container=", "host=127.0.0.1", "port="+w.engine.PublishedPort("saltmarsh-ringing"))
 		}, after: with(fills{"gharbor show": "same", "gharbor container start": "same"})},
 	}
 }

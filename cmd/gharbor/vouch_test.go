@@ -92,16 +92,16 @@ func TestVouch(t *testing.T) {
 		"= [\"sh\", \"scripts/unlock.sh\"]", "secret = \"ask\""}} {
 		rewritten(change[0], change[1])
 		s := p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
-		if !strings.Contains(s.Seen(), "+ ") && !strings.Contains(s.Seen(), "- ") {
-			t.Errorf("no difference is shown: %s", s.Seen())
+		if !strings.Contains(s.SeenText(), "+ ") && !strings.Contains(s.SeenText(), "- ") {
+			t.Errorf("no difference is shown: %s", s.SeenText())
 		}
 	}
 	rewritten("tags", "tags")
 	p.OK("test", "counts")
 	p.Write(script, "echo dunlin # and something else\n")
 	s := p.Test("counts").Ends(t, "profile", "fail", "profile.not-vouched")
-	if !strings.Contains(s.Seen(), "+ file of the command: sha256:") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "+ file of the command: sha256:") {
+		t.Error(s.SeenText())
 	}
 	p.OK("vouch", "-list").Has("changed since")
 	p.Run("vouch").Want(2).Has("changed since", "what it uses:")
@@ -235,7 +235,7 @@ func testHostileProject(t *testing.T) {
 	for _, name := range []string{"wallet", "weaker", "unbound"} {
 		vouchFor(t, p, name)
 		s := p.Test(name).Ends(t, "secret", "fail", "secret.bound-elsewhere")
-		testkit.NoSecret(t, name, s.Seen(), "Reed-Bunting-Canary")
+		testkit.NoSecret(t, name, s.SeenText(), "Reed-Bunting-Canary")
 	}
 	if trap.Connections() != 0 {
 		t.Errorf("%d connections", trap.Connections())

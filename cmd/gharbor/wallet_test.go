@@ -119,7 +119,7 @@ func (w *testWallet) quickPut(name, text, bound string) {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		b, err := binding.Of(context.Background(), address.Sources{}, resolve.Of(file, file.Lookup(bound), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }}))
+		b, err := binding.New(context.Background(), address.Sources{}, resolve.Resolve(file, file.Lookup(bound), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }}))
 		if err != nil {
 			w.t.Fatal(err)
 		}
@@ -252,8 +252,8 @@ func testWalletSecret(t *testing.T) {
 		t.Error("something was dialled")
 	}
 	s = p.Test("sightings", override("secret=wallet:sightigns")...).Ends(t, "secret", "fail", "secret.missing")
-	if !strings.Contains(s.Seen(), "the nearest name is sightings") {
-		t.Error(s.Seen())
+	if !strings.Contains(s.SeenText(), "the nearest name is sightings") {
+		t.Error(s.SeenText())
 	}
 	p.Test("sightings", override("secret=wallet:sightings", "tls=required")...).Ends(t, "secret", "ok", "") // more is asked than was bound
 	p.OK("copy", "sightings", "other")

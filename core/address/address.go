@@ -47,7 +47,7 @@ type Kind struct {
 	// Locate finds the servers, in the order in which they are written or in which DNS gives them.
 	Locate func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding)
 	// Bind says what a secret for the address is bound to.
-	Bind func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding)
+	Bind func(ctx context.Context, from Sources, p Profile) (Binding, *finding.Finding)
 	// UnknownName adds what to try where the name of a host is not known.
 	UnknownName func(p Profile, found *finding.Finding)
 	// Short is the address in one word, of the values as they are shown.
@@ -57,16 +57,16 @@ type Kind struct {
 // Profile is what a kind asks of a profile.
 type Profile interface {
 	Name() string
-	Address() *Kind                                // the kind of its address, None for none
-	Text(key.Name) string                          // the effective value, "" for none
-	Value(key.Name) (value schema.Value, has bool) // the effective value
-	Port() int                                     // what the profile or its engine says, 0 for neither
-	OwnPort() bool                                 // the profile itself says the port
-	Engine() *engine.Spec                          // nil for none
-	BehindHops() bool                              // hops stand before the address
-	Service() *Chain                               // what its alias leads to, nil without one
-	Given(host string) (profile.GivenHost, bool)   // what [hosts] has for a host
-	Variable(name string) string                   // a variable of the machine, "" where none may be used
+	Address() *Kind                                  // the kind of its address, None for none
+	Text(key.Name) string                            // the effective value, "" for none
+	Value(key.Name) (value schema.Value, has bool)   // the effective value
+	Port() int                                       // what the profile or its engine says, 0 for neither
+	OwnPort() bool                                   // the profile itself says the port
+	Engine() *engine.Spec                            // nil for none
+	BehindHops() bool                                // hops stand before the address
+	Service() *Chain                                 // what its alias leads to, nil without one
+	HostEntry(host string) (profile.GivenHost, bool) // what [hosts] has for a host
+	Variable(name string) string                     // a variable of the machine, "" where none may be used
 }
 
 // Sources are what is asked for addresses that are not written.
@@ -82,9 +82,9 @@ type Sources struct {
 	Clouds Clouds
 }
 
-// Bound is what a secret for an address is bound to: one of an alias, a container, a cloud instance, or addresses as
+// Binding is what a secret for an address is bound to: one of an alias, a container, a cloud instance, or addresses as
 // written.
-type Bound struct {
+type Binding struct {
 	Alias     *profile.Alias
 	Container string // its name, or PROJECT/SERVICE
 	Endpoint  string // of the container engine that has it
@@ -106,8 +106,8 @@ var None = &Kind{
 // All lists the kinds.
 func All() []*Kind { return []*Kind{host, hosts, srv, sentinel, socket, alias, container, cloud} }
 
-// Named is the kind whose key has a name, None for no such kind.
-func Named(name key.Name) *Kind {
+// ByKey is the kind whose key has a name, None for no such kind.
+func ByKey(name key.Name) *Kind {
 	for _, k := range All() {
 		if k.Key == name {
 			return k

@@ -33,19 +33,19 @@ var alias = &Kind{
 		}
 		var list []Candidate
 		if name := p.Service().Text(key.SRV); name != "" {
-			_, link, _ := p.Service().Own(key.SRV)
+			_, link, _ := p.Service().OwnValue(key.SRV)
 			var found *finding.Finding
-			if list, found = records(ctx, from, name, asking{"alias", link.Called()}); found != nil {
+			if list, found = records(ctx, from, name, asking{"alias", link.FullName()}); found != nil {
 				return nil, found
 			}
 		}
-		return append(completed(p, list), dialled(p, serviceHosts(p))...), nil
+		return append(completeCandidates(p, list), hostCandidates(p, serviceHosts(p))...), nil
 	},
-	Bind: func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
+	Bind: func(ctx context.Context, from Sources, p Profile) (Binding, *finding.Finding) {
 		if PortOverride(p) { // with a port of its own it is an address that counts
 			return bindAsWritten(ctx, from, p)
 		}
-		return Bound{Alias: p.Service().Links[0]}, nil
+		return Binding{Alias: p.Service().Links[0]}, nil
 	},
 	UnknownName: func(p Profile, found *finding.Finding) {
 		found.Suggest("gharbor alias show %s   # are its addresses right?", p.Text(key.Alias))
@@ -61,7 +61,7 @@ func PortOverride(p Profile) bool {
 	if p.Address().Key != key.Alias || !p.OwnPort() {
 		return false
 	}
-	listed, _, ok := p.Service().Own(key.Addresses)
+	listed, _, ok := p.Service().OwnValue(key.Addresses)
 	if !ok {
 		return p.Service().Text(key.Socket) != "" // whose name ends with it; with srv DNS says it
 	}
@@ -87,13 +87,13 @@ type Chain struct {
 	Pinned map[string][]byte // the files of project's aliases, as they were vouched for, by path
 }
 
-// Own returns what the first link that sets a key sets it to.
-func (c *Chain) Own(name key.Name) (profile.Entry, *profile.Alias, bool) {
+// OwnValue returns what the first link that sets a key sets it to.
+func (c *Chain) OwnValue(name key.Name) (profile.Entry, *profile.Alias, bool) {
 	if c == nil {
 		return profile.Entry{}, nil, false
 	}
 	for _, link := range c.Links {
-		if e, ok := link.Own(name); ok {
+		if e, ok := link.OwnValue(name); ok {
 			return e, link, true
 		}
 	}
@@ -102,7 +102,7 @@ func (c *Chain) Own(name key.Name) (profile.Entry, *profile.Alias, bool) {
 
 // Text is the value of a key as text, "" where no link sets it.
 func (c *Chain) Text(name key.Name) string {
-	e, _, _ := c.Own(name)
+	e, _, _ := c.OwnValue(name)
 	return e.Value.Text()
 }
 
@@ -113,7 +113,7 @@ func (c *Chain) Names() []string {
 	}
 	names := make([]string, len(c.Links))
 	for i, link := range c.Links {
-		names[i] = link.Called()
+		names[i] = link.FullName()
 	}
 	return names
 }
@@ -134,7 +134,7 @@ func (c *Chain) Retries() int {
 // Addresses are the servers that the chain lists itself. port is for those without
 // one of their own.
 func (c *Chain) Addresses(port int) []HostPort {
-	e, _, ok := c.Own(key.Addresses)
+	e, _, ok := c.OwnValue(key.Addresses)
 	if !ok {
 		return nil
 	}
@@ -176,7 +176,7 @@ func records(ctx context.Context, from Sources, srv string, by asking) ([]Candid
 		if !syntax.ValidHost(host) || r.Port == 0 {
 			return nil, by.another(finding.New(finding.AliasSRVUnknown,
 				"an SRV record of %s has no usable host and port", srv).
-				Saw("its target is %s, its port %d", clean.Quoted(r.Target), r.Port))
+				Saw("its target is %s, its port %d", clean.Quote(r.Target), r.Port))
 		}
 		c := Candidate{Host: host, Port: int(r.Port), Source: "an SRV record of " + srv, Name: SRVDomain(srv)}
 		if !slices.ContainsFunc(list, func(o Candidate) bool { return o.Host == c.Host && o.Port == c.Port }) {

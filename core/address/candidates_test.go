@@ -20,7 +20,7 @@ func one(t *testing.T, text string) (address.Candidate, *finding.Finding) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{})
+	r := resolve.Resolve(f, f.Lookup("counts"), nil, resolve.Environment{})
 	all, found := r.Address().Locate(t.Context(), address.Sources{}, r)
 	if found != nil {
 		return address.Candidate{}, found

@@ -48,14 +48,14 @@ var cloud = &Kind{
 			Name:   at.Name,
 			Cloud:  at,
 		}
-		return completed(p, []Candidate{c}), nil
+		return completeCandidates(p, []Candidate{c}), nil
 	},
-	Bind: func(_ context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
+	Bind: func(_ context.Context, from Sources, p Profile) (Binding, *finding.Finding) {
 		if from.Clouds == nil {
-			return Bound{}, finding.New(finding.CloudUnreachable, "no cloud is asked in this command")
+			return Binding{}, finding.New(finding.CloudUnreachable, "no cloud is asked in this command")
 		}
 		service, found := from.Clouds.Service(p)
-		return Bound{Instance: CloudOf(p).Within(), Service: service}, found
+		return Binding{Instance: CloudOf(p).Within(), Service: service}, found
 	},
 	UnknownName: func(p Profile, found *finding.Finding) {
 		found.Suggest("gharbor cloud instances %s   # what its service says", CloudOf(p).Account)
@@ -99,13 +99,13 @@ type CloudAddress struct {
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 }
 
-// Refused is the finding for a host that may not be dialled because the service told of it, nil for one that may.
-func (a *CloudAddress) Refused(p Profile, host string) *finding.Finding {
+// CheckHost is the finding for a host that may not be dialled because the service told of it, nil for one that may.
+func (a *CloudAddress) CheckHost(p Profile, host string) *finding.Finding {
 	if hostname.Elsewhere(host) {
 		return nil
 	}
 	return finding.New(finding.CloudNoAddress,
 		"the service says that the instance is at %s, which is this machine or its own network: it is not dialled",
-		clean.Quoted(host)).
+		clean.Quote(host)).
 		Suggest("gharbor cloud instances %s   # what its service says", CloudOf(p).Account)
 }

@@ -45,13 +45,13 @@ var container = &Kind{
 		}
 		return []Candidate{{Host: in.Host, Port: in.Port, Container: in}}, nil
 	},
-	Bind: func(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
+	Bind: func(ctx context.Context, from Sources, p Profile) (Binding, *finding.Finding) {
 		in, _ := ContainerOf(p)
 		endpoint, found := from.Containers.Endpoint(ctx, p)
 		if found != nil {
 			found.Saw("a saved password is tied to the container's engine, so the engine has to answer")
 		}
-		return Bound{Container: in.String(), Endpoint: endpoint}, found
+		return Binding{Container: in.String(), Endpoint: endpoint}, found
 	},
 	UnknownName: func(p Profile, found *finding.Finding) {
 		found.Advise("name the host: gharbor set %s host=NAME", p.Name())
@@ -126,5 +126,5 @@ type ContainerAddress struct {
 
 	// Declared finds the password that a variable of the container's environment has,
 	// or that is in the file which it names.
-	Declared func(q secret.Query) (*secret.Located, *finding.Finding)
+	Declared func(q secret.Query) (*secret.Place, *finding.Finding)
 }

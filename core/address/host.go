@@ -19,7 +19,7 @@ var host = &Kind{
 	Hosts:   oneHost,
 	Local:   func(p Profile) bool { return allLocal(oneHost(p)) },
 	Locate: func(_ context.Context, _ Sources, p Profile) ([]Candidate, *finding.Finding) {
-		return dialled(p, oneHost(p)), nil
+		return hostCandidates(p, oneHost(p)), nil
 	},
 	Bind: bindAsWritten,
 	UnknownName: func(p Profile, found *finding.Finding) {
@@ -46,7 +46,7 @@ var hosts = &Kind{
 	Hosts:   listedHosts,
 	Local:   func(p Profile) bool { return allLocal(listedHosts(p)) },
 	Locate: func(_ context.Context, _ Sources, p Profile) ([]Candidate, *finding.Finding) {
-		return dialled(p, listedHosts(p)), nil
+		return hostCandidates(p, listedHosts(p)), nil
 	},
 	Bind: bindAsWritten,
 	UnknownName: func(p Profile, found *finding.Finding) {
@@ -93,20 +93,20 @@ func allLocal(all []HostPort) bool {
 	return len(all) > 0
 }
 
-// dialled are hosts as candidates.
-func dialled(p Profile, all []HostPort) []Candidate {
+// hostCandidates are hosts as candidates.
+func hostCandidates(p Profile, all []HostPort) []Candidate {
 	var list []Candidate
 	for _, h := range all {
 		list = append(list, Candidate{Host: h.Host, Port: h.Port})
 	}
-	return completed(p, list)
+	return completeCandidates(p, list)
 }
 
-// completed adds to candidates with a host what the profile says of all of them.
-func completed(p Profile, list []Candidate) []Candidate {
+// completeCandidates adds to candidates with a host what the profile says of all of them.
+func completeCandidates(p Profile, list []Candidate) []Candidate {
 	for i := range list {
 		list[i].ViaHop = p.BehindHops()
-		if given, ok := p.Given(list[i].Host); ok {
+		if given, ok := p.HostEntry(list[i].Host); ok {
 			list[i].StaticHost = &given
 		}
 	}
@@ -114,12 +114,12 @@ func completed(p Profile, list []Candidate) []Candidate {
 }
 
 // bindAsWritten binds to the addresses that are written.
-func bindAsWritten(ctx context.Context, from Sources, p Profile) (Bound, *finding.Finding) {
+func bindAsWritten(ctx context.Context, from Sources, p Profile) (Binding, *finding.Finding) {
 	list, found := p.Address().Locate(ctx, from, p)
 	if found != nil {
-		return Bound{}, found
+		return Binding{}, found
 	}
-	var b Bound
+	var b Binding
 	for _, c := range list {
 		b.Addresses = append(b.Addresses, c.String())
 	}

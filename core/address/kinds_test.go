@@ -18,7 +18,7 @@ import (
 // TestKinds: each key of the table that is an address has a kind, each kind a key, and all that is asked of it.
 func TestKinds(t *testing.T) {
 	for _, f := range keys.Fields() {
-		if known := address.Named(f.Name).Known(); known != f.Address {
+		if known := address.ByKey(f.Name).Known(); known != f.Address {
 			t.Errorf("the key %s is an address: %v; it has a kind: %v", f.Name, f.Address, known)
 		}
 	}
@@ -63,7 +63,7 @@ func (a aliases) Chain(word string, _ *resolve.Profile) (*address.Chain, *findin
 	return &address.Chain{Links: []*profile.Alias{one}}, nil
 }
 
-func (a aliases) Given(string, *resolve.Profile) (profile.GivenHost, bool) {
+func (a aliases) HostEntry(string, *resolve.Profile) (profile.GivenHost, bool) {
 	return profile.GivenHost{}, false
 }
 
@@ -88,7 +88,7 @@ func resolved(t *testing.T, text string) *resolve.Profile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{
+	return resolve.Resolve(f, f.Lookup("counts"), nil, resolve.Environment{
 		Lookup:  func(string) (string, bool) { return "", false },
 		Aliases: aliases{book},
 	})
@@ -196,7 +196,7 @@ func TestFacts(t *testing.T) {
 			t.Errorf("%s is\n%s\nnot\n%s", text, have, want)
 		}
 	}
-	if none := address.Named("engine"); none.Known() || none.Short(nil, nil) != "-" || none.Local(nil) || len(none.Hosts(nil)) != 0 {
+	if none := address.ByKey("engine"); none.Known() || none.Short(nil, nil) != "-" || none.Local(nil) || len(none.Hosts(nil)) != 0 {
 		t.Error("a key that is no address has a kind")
 	}
 }

@@ -53,29 +53,29 @@ func askSentinel(ctx context.Context, from Sources, p Profile) ([]Candidate, *fi
 	name, at, _ := strings.Cut(p.Text(key.Sentinel), "@")
 	spec := p.Engine()
 	if spec == nil || spec.Monitor == nil || from.Primary == nil {
-		return nil, finding.New(finding.ProfileIncomplete, "the sentinel %s can't be asked", clean.Quoted(at)).
+		return nil, finding.New(finding.ProfileIncomplete, "the sentinel %s can't be asked", clean.Quote(at)).
 			Suggest("gharbor show %s", p.Name())
 	}
 	host, port, err := from.Primary(ctx, spec, at, name)
 	switch {
 	case errors.Is(err, engine.ErrNotWatched):
 		return nil, finding.New(finding.SentinelUnknown, "the sentinel at %s watches no servers of the name %s", at,
-			clean.Quoted(name)).
+			clean.Quote(name)).
 			Advise("name what it watches: gharbor set %s sentinel=NAME@%s", p.Name(), at)
 	case err != nil:
 		return nil, finding.New(finding.SentinelUnreachable, "the sentinel at %s can't be asked for the primary of %s", at,
-			clean.Quoted(name)).
+			clean.Quote(name)).
 			Saw("%s", plainReason(err)).
 			Suggest("gharbor test %s -timeout 30s", p.Name()).
 			Suggest("gharbor show %s   # is its sentinel right?", p.Name())
 	case !syntax.ValidHost(host) || port < 1 || port > 65535:
 		return nil, finding.New(finding.SentinelUnreachable, "the sentinel at %s tells of no usable address", at).
-			Saw("it says %s, port %d", clean.Quoted(host), port).
+			Saw("it says %s, port %d", clean.Quote(host), port).
 			Suggest("gharbor show %s", p.Name())
 	}
 	asked, _ := hostname.SplitPort(at)
 	c := Candidate{Host: host, Port: port, Source: "the sentinel at " + at, Name: asked}
-	return completed(p, []Candidate{c}), nil
+	return completeCandidates(p, []Candidate{c}), nil
 }
 
 // plainReason is why a connection failed, without the addresses that a driver repeats.

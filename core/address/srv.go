@@ -28,7 +28,7 @@ var srv = &Kind{
 		if found != nil {
 			return nil, found
 		}
-		return completed(p, list), nil
+		return completeCandidates(p, list), nil
 	},
 	Bind: bindAsWritten,
 	UnknownName: func(p Profile, found *finding.Finding) {

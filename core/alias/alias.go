@@ -125,12 +125,12 @@ func (b *Book) All() []*profile.Alias {
 	return all
 }
 
-// Called is the shortest name that leads to an alias from the user's own file.
-func (b *Book) Called(a *profile.Alias) string {
+// ShortName is the shortest name that leads to an alias from the user's own file.
+func (b *Book) ShortName(a *profile.Alias) string {
 	if a.InProject() && b.Find(a.Name) == a {
 		return a.Name
 	}
-	return a.Called()
+	return a.FullName()
 }
 
 // Missing is the error for a word that leads to no alias. It does not repeat the word,
@@ -149,7 +149,7 @@ func (b *Book) Missing(word string) error {
 func (b *Book) names() []string {
 	var names []string
 	for _, a := range b.All() {
-		names = append(names, b.Called(a))
+		names = append(names, b.ShortName(a))
 	}
 	return names
 }
@@ -163,8 +163,8 @@ func (b *Book) Chain(word string, by *resolve.Profile) (*address.Chain, *finding
 		return nil, found
 	}
 	var covered []*profile.Alias
-	if sealed := by.Sealed(); sealed != nil {
-		own, _ := sealed.Written(key.Alias) // not one that somebody put in its place
+	if sealed := by.ProjectProfile(); sealed != nil {
+		own, _ := sealed.WrittenValue(key.Alias) // not one that somebody put in its place
 		covered = Within(b.Project, own.Text())
 	}
 	for _, link := range chain.Links {
@@ -253,10 +253,10 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 	if a = b.Find(word); a != nil {
 		return a, nil, nil
 	}
-	found = finding.New(finding.AliasUnknown, "there is no alias %s", clean.Quoted(word))
+	found = finding.New(finding.AliasUnknown, "there is no alias %s", clean.Quote(word))
 	if by != nil {
-		e, _ := by.Own(key.Alias)
-		found.Saw("the alias %s names it (%s:%d)", by.Called(), by.Path(), e.Line)
+		e, _ := by.OwnValue(key.Alias)
+		found.Saw("the alias %s names it (%s:%d)", by.FullName(), by.Path(), e.Line)
 	}
 	found.Saw("looked in %s", b.places())
 	if near := nearest.Name(word, b.names()); near != "" {
@@ -284,18 +284,18 @@ func (b *Book) places() string {
 func cycle(chain *address.Chain, circle bool) *finding.Finding {
 	first := chain.Links[0]
 	found := finding.New(finding.AliasCycle, "the alias %s leads back to itself",
-		first.Called())
+		first.FullName())
 	if !circle {
-		found = finding.New(finding.AliasCycle, "the alias %s leads through more than %d others", first.Called(),
+		found = finding.New(finding.AliasCycle, "the alias %s leads through more than %d others", first.FullName(),
 			profile.MaxAliases)
 	}
 	last := chain.Links[len(chain.Links)-2]
 	for i, link := range chain.Links[:len(chain.Links)-1] {
-		e, _ := link.Own(key.Alias)
-		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.Called(), chain.Links[i+1].Called())
+		e, _ := link.OwnValue(key.Alias)
+		found.Saw("%s:%d: %s is %s", link.Path(), e.Line, link.FullName(), chain.Links[i+1].FullName())
 	}
 	return found.Advise("say where it is: gharbor alias set %s alias= addresses=HOST:PORT",
-		last.Called())
+		last.FullName())
 }
 
 // service is an alias from an engine's service file, which is read once for each name.
@@ -347,7 +347,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 			continue
 		}
 		var section engine.Section
-		var one intake.Found
+		var one intake.Connection
 		if err == nil {
 			var of []string
 			section, of, err = file.Find(data, path, name)
@@ -370,25 +370,25 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 		}
 		looked = append(looked, path)
 	}
-	found := finding.New(finding.AliasUnknown, "no service file has a section %s", clean.Quoted(name)).
+	found := finding.New(finding.AliasUnknown, "no service file has a section %s", clean.Quote(name)).
 		Saw("looked in %s", strings.Join(looked, ", "))
 	if near := nearest.Name(name, names); near != "" {
-		found.Saw("the nearest name is %s", clean.Quoted(near))
+		found.Saw("the nearest name is %s", clean.Quote(near))
 	}
 	return nil, nil, found.Suggest("${EDITOR:-vi} %s   # and add a section [%s]", clean.Shell(paths[0]), name)
 }
 
-// Given is what [hosts] has for a host name: the user's files come first, and a
+// HostEntry is what [hosts] has for a host name: the user's files come first, and a
 // project's counts for names that stand in that file, as it was vouched for.
-func (b *Book) Given(host string, by *resolve.Profile) (profile.GivenHost, bool) {
+func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.GivenHost, bool) {
 	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
-	h, ok := b.Project.Given(host)
+	h, ok := b.Project.HostEntry(host)
 	if !ok {
 		return h, false
 	}
-	if sealed := by.Sealed(); sealed != nil && Dialled(b.Project, sealed, "")(h.Name) {
+	if sealed := by.ProjectProfile(); sealed != nil && Dialled(b.Project, sealed, "")(h.Name) {
 		return h, true
 	}
 	if chain := by.Service(); chain != nil {
@@ -406,14 +406,14 @@ func (b *Book) GivenTo(host string, a *profile.Alias) (profile.GivenHost, bool) 
 	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
-	h, ok := b.Project.Given(host)
+	h, ok := b.Project.HostEntry(host)
 	return h, ok && a.InProject() && Dialled(b.Project, nil, a.Name)(h.Name)
 }
 
 // OwnGiven is what the user's files have for a host name.
 func (b *Book) OwnGiven(host string) (profile.GivenHost, bool) {
 	for _, f := range b.Files {
-		if h, ok := f.Given(host); ok {
+		if h, ok := f.HostEntry(host); ok {
 			return h, true
 		}
 	}
@@ -429,8 +429,8 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 		return found == nil && slices.Contains(chain.Links, a)
 	}
 	for _, o := range b.All() {
-		if o != a && leads(b.Called(o)) {
-			users = append(users, "alias "+b.Called(o))
+		if o != a && leads(b.ShortName(o)) {
+			users = append(users, "alias "+b.ShortName(o))
 		}
 	}
 	for _, f := range profiles {
@@ -450,8 +450,8 @@ func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 	return users
 }
 
-// Used are the aliases that profiles of some files name, directly or over others.
-func (b *Book) Used(files ...*profile.File) map[*profile.Alias]bool {
+// UsedAliases are the aliases that profiles of some files name, directly or over others.
+func (b *Book) UsedAliases(files ...*profile.File) map[*profile.Alias]bool {
 	used := make(map[*profile.Alias]bool)
 	words := make(map[string]bool)
 	for _, f := range files {

@@ -109,13 +109,13 @@ func TestNotVouched(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := resolve.Environment{Aliases: b}
-	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text(key.Engine) != "" {
+	if r := resolve.Resolve(f, f.Lookup("x"), nil, env); r.AliasProblem() == nil || r.AliasProblem().Code != "alias.not-vouched" || len(r.Hosts()) > 0 || r.Text(key.Engine) != "" {
 		t.Errorf("%+v", r.AliasProblem())
 	}
 	b.Vouch = func(*profile.Alias) (map[string][]byte, *finding.Finding) {
 		return map[string][]byte{"/ca.pem": []byte("ca")}, nil
 	}
-	if r := resolve.Of(f, f.Lookup("x"), nil, env); r.AliasProblem() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.Pinned()["/ca.pem"]) != "ca" {
+	if r := resolve.Resolve(f, f.Lookup("x"), nil, env); r.AliasProblem() != nil || len(r.Hosts()) != 1 || r.Own() || string(r.PinnedFiles()["/ca.pem"]) != "ca" {
 		t.Errorf("%+v", r.AliasProblem())
 	}
 }
@@ -132,7 +132,7 @@ func TestVouchedTogether(t *testing.T) {
 		over []schema.Override
 		ok   bool
 	}{"ours": {nil, true}, "like": {nil, true}, "moved": {nil, false}, "project:ours": {[]schema.Override{{Field: keys.Field(key.Alias), Value: value}}, false}} {
-		if r := resolve.Of(f, f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
+		if r := resolve.Resolve(f, f.Lookup(name), c.over, env); (r.AliasProblem() == nil) != c.ok || !c.ok && r.AliasProblem().Code != "alias.not-vouched" {
 			t.Errorf("%s: %+v", name, r.AliasProblem())
 		}
 	}
@@ -163,7 +163,7 @@ func TestServiceFile(t *testing.T) {
 	os.WriteFile(socket, []byte("[local]\nhost=/run/postgresql\nport=5434\n"), 0o600)
 	b.Lookup = func(name string) (string, bool) { return socket, name == "PGSERVICEFILE" }
 	f, _ := profile.Parse(keys, "p.toml", []byte("[profile.x]\nalias = \"service:local\"\n"))
-	r := resolve.Of(f, f.Lookup("x"), nil, resolve.Environment{Aliases: b})
+	r := resolve.Resolve(f, f.Lookup("x"), nil, resolve.Environment{Aliases: b})
 	if c, found := (route.Network{}).Candidates(t.Context(), r); found != nil || len(c) != 1 || c[0].Socket != "/run/postgresql/.s.PGSQL.5434" || !r.Local() {
 		t.Errorf("%+v %+v", c, found)
 	}
@@ -240,8 +240,8 @@ func TestGiven(t *testing.T) {
 	chain, _ := b.Follow("counts")
 	c, _ := b.Candidates(t.Context(), n, chain)
 	addrs, result := n.Names(t.Context(), "counts", c[0])
-	if len(addrs) != 2 || addrs[0].String() != "192.0.2.10" || !strings.Contains(result.Detail, "by [hosts] at aliases.toml:5") || len(server.Asked()) > 0 || c[0].CertificateName() != "db.example" {
-		t.Errorf("%v %q, asked %v", addrs, result.Detail, server.Asked())
+	if len(addrs) != 2 || addrs[0].String() != "192.0.2.10" || !strings.Contains(result.Detail, "by [hosts] at aliases.toml:5") || len(server.Questions()) > 0 || c[0].CertificateName() != "db.example" {
+		t.Errorf("%v %q, asked %v", addrs, result.Detail, server.Questions())
 	}
 	rings, counts := b.Project.AliasNamed("rings"), b.Files[0].AliasNamed("counts")
 	for _, c := range []struct {
@@ -264,7 +264,7 @@ func TestHostileHosts(t *testing.T) {
 	own.Attach(b.Project)
 	env := resolve.Environment{Aliases: b, Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
 	for name, want := range map[string]string{"evil": "", "good": "192.0.2.67", "mine": "", "theirs": "192.0.2.67", "plain": ""} {
-		r := resolve.Of(own, own.Lookup(name), nil, env)
+		r := resolve.Resolve(own, own.Lookup(name), nil, env)
 		c, found := (route.Network{}).Candidates(t.Context(), r)
 		if found != nil || len(c) != 1 {
 			t.Fatalf("%s: %+v", name, found)
@@ -295,7 +295,7 @@ func TestCheck(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, got[name], want)
 		}
 	}
-	if asked := strings.Join(server.Asked(), " "); strings.Count(asked, "gone.example") != 1 || strings.Contains(asked, "ring.example") {
+	if asked := strings.Join(server.Questions(), " "); strings.Count(asked, "gone.example") != 1 || strings.Contains(asked, "ring.example") {
 		t.Errorf("asked %s", asked)
 	}
 }

@@ -9,8 +9,8 @@ import (
 	"gentleharbor/core/route"
 )
 
-// Checked is what Check found of one alias.
-type Checked struct {
+// CheckResult is what Check found of one alias.
+type CheckResult struct {
 	Alias   string           `json:"alias"`
 	File    string           `json:"file"`
 	Line    int              `json:"line"`
@@ -21,13 +21,13 @@ type Checked struct {
 // Check looks through every alias: where its chain leads, whether its hosts are known,
 // and whether a profile of the files names it. Names are looked up, each once, and
 // nothing is dialled.
-func (b *Book) Check(ctx context.Context, network route.Network, files ...*profile.File) []Checked {
+func (b *Book) Check(ctx context.Context, network route.Network, files ...*profile.File) []CheckResult {
 	network.Others = nil // thousands of names are asked of DNS alone
 	network.Resolve = once(network.Resolve)
-	used := b.Used(files...)
-	all := []Checked{}
+	used := b.UsedAliases(files...)
+	all := []CheckResult{}
 	for _, a := range b.All() {
-		one := Checked{Alias: b.Called(a), File: a.Path(), Line: a.Line}
+		one := CheckResult{Alias: b.ShortName(a), File: a.Path(), Line: a.Line}
 		one.Finding, one.Outcome = b.check(ctx, network, a)
 		if one.Finding == nil && !used[a] {
 			one.Outcome = finding.Warn
@@ -59,7 +59,7 @@ func once(resolve func(context.Context, string) ([]netip.Addr, error)) func(cont
 }
 
 func (b *Book) check(ctx context.Context, network route.Network, a *profile.Alias) (*finding.Finding, finding.Outcome) {
-	chain, found := b.Follow(a.Called())
+	chain, found := b.Follow(a.FullName())
 	if found != nil {
 		return found, finding.Fail
 	}
@@ -74,10 +74,10 @@ func (b *Book) check(ctx context.Context, network route.Network, a *profile.Alia
 	}
 	var unknown *finding.Finding
 	for _, one := range candidates {
-		if _, result := network.Names(ctx, a.Called(), one); result.Outcome == finding.Fail {
+		if _, result := network.Names(ctx, a.FullName(), one); result.Outcome == finding.Fail {
 			if unknown == nil {
 				unknown = finding.New(finding.AliasUnknownHost, "some hosts of the alias are unknown").
-					Suggest("gharbor alias resolve %s", b.Called(a))
+					Suggest("gharbor alias resolve %s", b.ShortName(a))
 			}
 			unknown.Saw("%s", result.Finding.Cause)
 		}

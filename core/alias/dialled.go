@@ -26,20 +26,20 @@ func Dialled(project *profile.File, p *resolve.Profile, word string) func(host s
 	}
 	if p != nil {
 		for _, k := range []key.Name{"host", "hosts"} {
-			v, _ := p.Written(k)
+			v, _ := p.WrittenValue(k)
 			add(v.List()...)
 		}
 		for _, h := range p.Hops() {
-			e, _ := h.Written(key.Host)
+			e, _ := h.WrittenValue(key.Host)
 			add(e.Value.Text())
 		}
-		v, _ := p.Written(key.Alias)
+		v, _ := p.WrittenValue(key.Alias)
 		word = v.Text()
-		_, told := p.Written(key.Cloud) // its service says the host
+		_, told := p.WrittenValue(key.Cloud) // its service says the host
 		all = all || told
 	}
 	for _, a := range Within(project, word) {
-		e, _ := a.Own(key.Addresses)
+		e, _ := a.OwnValue(key.Addresses)
 		add(e.Value.List()...)
 		all = all || a.Text(key.SRV) != ""
 	}

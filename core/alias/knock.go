@@ -93,7 +93,7 @@ func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 	slices.Sort(times)
 	ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	result.Min, result.Median, result.Max = ms(times[0]), ms(times[len(times)/2]), ms(times[len(times)-1])
-	if spec := k.Engines.Named(k.Engine); spec != nil && spec.Listener != nil && service.TLS {
+	if spec := k.Engines.ByWord(k.Engine); spec != nil && spec.Listener != nil && service.TLS {
 		result.Finding = finding.New(finding.SpeakTLSOnly,
 			"the listener at %s speaks TLS from the first byte; the alias does not say so", c).
 			Suggest("gharbor alias set %s tls=verified", k.Name)
@@ -106,7 +106,7 @@ func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 			Suggest("gharbor alias show %s   # are its addresses right?", k.Name)
 		return result
 	}
-	if spec := k.Engines.Named(result.Engine); spec != nil && spec.Listener != nil && k.Service+k.Instance != "" {
+	if spec := k.Engines.ByWord(result.Engine); spec != nil && spec.Listener != nil && k.Service+k.Instance != "" {
 		k.ask(ctx, c, addrs, spec.Listener, &result)
 	}
 	return result
@@ -124,7 +124,7 @@ func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Ad
 	result *Knock) (net.Conn, *finding.Finding) {
 	reached, tried := k.Network.Reach(ctx, c, addrs)
 	if reached == nil {
-		return nil, retry(route.Unreached(k.Name, c, tried), k.Name)
+		return nil, retry(route.ExplainUnreached(k.Name, c, tried), k.Name)
 	}
 	result.Knocks++
 	result.At = reached.Address
@@ -139,7 +139,7 @@ func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Ad
 		found := handshake.Finding
 		if err != nil {
 			setting := ""
-			if spec := k.Engines.Named(k.Engine); spec != nil && spec.Listener != nil {
+			if spec := k.Engines.ByWord(k.Engine); spec != nil && spec.Listener != nil {
 				setting = spec.Listener.TLSSetting
 			}
 			found = tlsrule.Diagnose(err, k.Name, reached.Address, setting)
@@ -235,7 +235,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 	})
 	if err != nil {
 		result.Finding = retry(finding.New(finding.SpeakGarbage,
-			"the listener at %s gives an unknown answer about %s", c, clean.Quoted(name)),
+			"the listener at %s gives an unknown answer about %s", c, clean.Quote(name)),
 			k.Name)
 		return
 	}
@@ -245,13 +245,13 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 		result.Service = ServiceKnown
 	case engine.ServiceElsewhere:
 		result.Service = ServiceElsewhere
-		result.Said = "to " + clean.Quoted(net.JoinHostPort(answer.Host, strconv.Itoa(answer.Port)))
+		result.Said = "to " + clean.Quote(net.JoinHostPort(answer.Host, strconv.Itoa(answer.Port)))
 	case engine.ServiceBlocked:
 		result.Service = ServiceBlocked
 	default:
 		result.Service = ServiceUnknown
 		result.Finding = finding.New(finding.SpeakServiceUnknown, "the listener at %s is up, but does not know %s", c,
-			clean.Quoted(name)).
+			clean.Quote(name)).
 			Saw("the listener said %s", result.Said).
 			Suggest("gharbor alias show %s   # where the name stands", k.Name).
 			Advise("%s", listener.UnknownDo)
@@ -261,7 +261,7 @@ func (k Knocker) ask(ctx context.Context, c address.Candidate, addrs []netip.Add
 // Candidates are the servers that a chain leads to.
 func (b *Book) Candidates(ctx context.Context, n route.Network,
 	chain *address.Chain) ([]address.Candidate, *finding.Finding) {
-	sets := []schema.Override{{Field: b.Schema.Field(key.Alias), Value: schema.TextValue(chain.Links[0].Called())}}
+	sets := []schema.Override{{Field: b.Schema.Field(key.Alias), Value: schema.TextValue(chain.Links[0].FullName())}}
 	return n.Candidates(ctx,
 		resolve.Values(b.Schema, chain.Links[0].Name, sets, resolve.Environment{Lookup: b.Lookup, Home: b.Home, Aliases: b}))
 }

@@ -29,7 +29,7 @@ func abandoned(path string) bool {
 	if err != nil || !info.Mode().IsRegular() {
 		return false
 	}
-	if uid, ok := owner.Of(info); !ok || uid != os.Getuid() {
+	if uid, ok := owner.UserID(info); !ok || uid != os.Getuid() {
 		return false
 	}
 	return hold(file) == nil

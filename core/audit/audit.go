@@ -82,7 +82,7 @@ type Subject struct {
 	Lookup   func(name string) (string, bool)
 	Profiles []*resolve.Profile // with their origins; a project's among them
 	Clouds   []Cloud
-	Seen     map[string]lastseen.Seen
+	Seen     map[string]lastseen.Login
 	Book     vouch.Book
 	Wallet   *wallet.File   // nil where there is none, or it can't be read
 	Opened   *wallet.Wallet // nil where its content can't be looked at
@@ -121,8 +121,8 @@ func Run(_ context.Context, s Subject) []Issue {
 	return a.issues
 }
 
-// found adds an issue.
-func (a *auditor) found(code finding.Code, severity Severity, place Place, why string, args ...any) *Issue {
+// addIssue adds an issue.
+func (a *auditor) addIssue(code finding.Code, severity Severity, place Place, why string, args ...any) *Issue {
 	a.issues = append(a.issues, Issue{
 		Code:     code,
 		Severity: severity,
@@ -150,8 +150,8 @@ func (i *Issue) Advise(format string, args ...any) *Issue {
 func (a *auditor) profile(p *resolve.Profile) {
 	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
 	if !p.Vouched() {
-		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.Sealed())); err == nil && state == vouch.Lapsed {
-			a.found(finding.AuditVouchLapsed, Low, at,
+		if state, record, err := a.Book.StateOf(vouch.ProfileItem(p.ProjectProfile())); err == nil && state == vouch.Lapsed {
+			a.addIssue(finding.AuditVouchLapsed, Low, at,
 				"what the project's profile uses has changed since you approved it on %s", record.At.Local().
 					Format("2006-01-02")).
 				Suggest("gharbor vouch %s   # shows what is different", p.Profile.Name)
@@ -195,11 +195,11 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	at = line(p, "tls", at)
 	switch rule := p.Text(key.TLS); rule {
 	case "off", "offered":
-		a.found(finding.AuditTLSWeak, High, at,
+		a.addIssue(finding.AuditTLSWeak, High, at,
 			"tls = %q to another machine: the password and all data may cross the network in clear text", rule).
 			Suggest("gharbor set %s tls=verified", p.Called)
 	case "required":
-		a.found(finding.AuditTLSWeak, Medium, at,
+		a.addIssue(finding.AuditTLSWeak, Medium, at,
 			"tls = \"required\" encrypts but does not check the server: an attacker in between can pose as the server").
 			Suggest("gharbor set %s tls=verified", p.Called)
 	}
@@ -212,7 +212,7 @@ func (a *auditor) hops(p *resolve.Profile, at Place) {
 		if e, ok := h.Get(key.Algorithms); ok {
 			where := at
 			where.File, where.Line = e.Origin.File, e.Origin.Line
-			a.found(finding.AuditOldAlgorithms, Medium, where,
+			a.addIssue(finding.AuditOldAlgorithms, Medium, where,
 				"hop %d allows outdated algorithms: %s", h.Number,
 				strings.Join(e.Value.List(), ", ")).
 				Suggest("gharbor set %s %s=   # after its SSH server was updated", h.Owner(), h.Key(key.Algorithms))
@@ -264,15 +264,15 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 	switch {
 	case meant:
 	case tested && seen.Superuser:
-		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
+		a.addIssue(finding.AuditAdministrator, Medium, line(p, "user", at),
 			"the account %s may do everything on its server (seen at the last test), and so may a bug in a program",
-			clean.Quoted(user)).
+			clean.Quote(user)).
 			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)",
 				p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
 	case isAdministrator(p.Schema().Engines(), user):
-		a.found(finding.AuditAdministrator, Medium, line(p, "user", at),
-			"%s is the name of an account that may do everything on its server", clean.Quoted(user)).
+		a.addIssue(finding.AuditAdministrator, Medium, line(p, "user", at),
+			"%s is the name of an account that may do everything on its server", clean.Quote(user)).
 			Advise("name another user: gharbor set %s user=NAME (an account with the rights that the work needs)",
 				p.Called).
 			Suggest("gharbor set %s tags=%s   # if it is there to administer", p.Called, withAdmin)
@@ -288,13 +288,13 @@ func (a *auditor) account(p *resolve.Profile, at Place) {
 		if weak.Clear && !seen.TLSVerified && !p.Local() {
 			severity = High
 		}
-		a.found(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", weak.Why,
+		a.addIssue(finding.AuditLoginMethod, severity, at, "at the last test the server asked for %s (%s)", weak.Why,
 			clean.Line(seen.LoginMethod, 60)).
 			Suggest("gharbor explain login.weak-method")
 	}
 	if noPassword(seen.LoginMethod) && !p.Address().OnMachine {
-		a.found(finding.AuditNoPassword, Medium, at, "at the last test the server let %s in without a password",
-			clean.Quoted(user)).
+		a.addIssue(finding.AuditNoPassword, Medium, at, "at the last test the server let %s in without a password",
+			clean.Quote(user)).
 			Suggest("gharbor explain login.no-password-asked")
 	}
 }

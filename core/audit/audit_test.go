@@ -47,12 +47,12 @@ func TestWhatTheLastTestSaw(t *testing.T) {
 	}
 	var all []*resolve.Profile
 	for _, p := range f.Profiles {
-		all = append(all, resolve.Of(f, p, nil, resolve.Environment{Home: folder}))
+		all = append(all, resolve.Resolve(f, p, nil, resolve.Environment{Home: folder}))
 	}
 	codes := func(user, method string) map[string]Severity {
-		seen := make(map[string]lastseen.Seen)
+		seen := make(map[string]lastseen.Login)
 		for _, p := range all {
-			seen[lastseen.Key(p)] = lastseen.Seen{User: user, LoginMethod: method, Superuser: true}
+			seen[lastseen.Key(p)] = lastseen.Login{User: user, LoginMethod: method, Superuser: true}
 		}
 		found := make(map[string]Severity)
 		for _, i := range Run(context.Background(), Subject{Engines: keys.Engines(), Home: folder, Folder: folder, Work: folder, Profiles: all, Seen: seen, Lookup: func(string) (string, bool) { return "", false }}) {
@@ -197,7 +197,7 @@ func TestEveryFileIsLookedAt(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				p := resolve.Of(file, file.Lookup("p"), nil, resolve.Environment{})
+				p := resolve.Resolve(file, file.Lookup("p"), nil, resolve.Environment{})
 				var clouds []Cloud
 				for _, c := range file.Clouds {
 					clouds = append(clouds, Cloud{Cloud: c})

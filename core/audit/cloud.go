@@ -32,10 +32,10 @@ func (a *auditor) clouds() {
 	for _, c := range a.Clouds {
 		at := Place{File: c.Path(), Line: c.Line}
 		a.cloudFiles(c)
-		if e, ok := c.Own(key.TokenFile); ok {
-			a.found(finding.AuditTokenFile, Low, Place{File: c.Path(), Line: e.Line},
-				"the cloud account %s takes its token from a file, where it is not sealed", c.Called()).
-				Advise("for a person: gharbor cloud set %s token-file= issuer=URL client=ID", c.Called())
+		if e, ok := c.OwnValue(key.TokenFile); ok {
+			a.addIssue(finding.AuditTokenFile, Low, Place{File: c.Path(), Line: e.Line},
+				"the cloud account %s takes its token from a file, where it is not sealed", c.FullName()).
+				Advise("for a person: gharbor cloud set %s token-file= issuer=URL client=ID", c.FullName())
 		}
 		for within, rules := range c.Rules {
 			for _, r := range rules {
@@ -68,9 +68,9 @@ func (a *auditor) clouds() {
 func (a *auditor) cloudFiles(c Cloud) {
 	folder := filepath.Dir(c.Path())
 	for _, e := range c.Entries {
-		path, what := e.Field.Whole(e.Value.Text(), folder, c.Home), fmt.Sprintf("the %s of the cloud account %s",
+		path, what := e.Field.AbsolutePath(e.Value.Text(), folder, c.Home), fmt.Sprintf("the %s of the cloud account %s",
 			e.Field.Name,
-			c.Called())
+			c.FullName())
 		secretPath, isFile := strings.CutPrefix(path, "file:")
 		switch {
 		case e.Field.Source && isFile:
@@ -86,7 +86,7 @@ func (a *auditor) cloudFiles(c Cloud) {
 // placeOf is what a service said of an instance, nil where it was not asked.
 func (a *auditor) placeOf(account, within string) *wire.Place {
 	for _, c := range a.Clouds {
-		if c.Called() == account {
+		if c.FullName() == account {
 			return c.Places[within]
 		}
 	}
@@ -108,15 +108,15 @@ func (a *auditor) rule(at Place, c Cloud, within string, r wire.Rule) {
 		return
 	}
 	name := clean.Line(within, 200)
-	remove := "gharbor cloud disallow " + c.Called() + "/" + within + " " + r.ID
+	remove := "gharbor cloud disallow " + c.FullName() + "/" + within + " " + r.ID
 	switch {
 	case prefix.Bits() == 0:
-		a.found(finding.AuditRuleOpen, High, at, "the rule %s lets everybody in to %s", r.ID, name).Suggest("%s", remove)
+		a.addIssue(finding.AuditRuleOpen, High, at, "the rule %s lets everybody in to %s", r.ID, name).Suggest("%s", remove)
 	case wide(prefix):
-		a.found(finding.AuditRuleOpen, Medium, at, "the rule %s lets the whole network %s in to %s", r.ID, r.Range, name).
+		a.addIssue(finding.AuditRuleOpen, Medium, at, "the rule %s lets the whole network %s in to %s", r.ID, r.Range, name).
 			Suggest("%s", remove)
 	case r.Until.IsZero() || time.Until(r.Until) > 365*24*time.Hour:
-		a.found(finding.AuditRuleOpen, Low, at, "the rule %s for %s has no end, or one in more than a year (%s)", r.ID,
+		a.addIssue(finding.AuditRuleOpen, Low, at, "the rule %s for %s has no end, or one in more than a year (%s)", r.ID,
 			r.Range, name).Suggest("%s", remove)
 	}
 }
@@ -128,7 +128,7 @@ func (a *auditor) storedPassword(p *resolve.Profile, place *wire.Place) {
 		return
 	}
 	at := Place{File: p.Path(), Line: p.Profile.Line, Profile: p.Called}
-	a.found(finding.AuditStoredPassword, Medium, line(p, "secret", at),
+	a.addIssue(finding.AuditStoredPassword, Medium, line(p, "secret", at),
 		"a password is kept for an instance whose service makes logins that last minutes").
 		Suggest("gharbor set %s secret=cloud user=", p.Called)
 }
@@ -142,8 +142,9 @@ func (a *auditor) publicAddresses(by map[string][]*resolve.Profile) {
 		}
 		if !needed {
 			at := Place{File: profiles[0].Path(), Line: profiles[0].Profile.Line, Profile: profiles[0].Called}
-			a.found(finding.AuditPublicAddress, Low, at, "the instance %s has a public address, and every profile of it goes "+
-				"through hops", clean.Line(ref, 200)).
+			a.addIssue(finding.AuditPublicAddress, Low, at,
+				"the instance %s has a public address, and every profile of it goes "+
+					"through hops", clean.Line(ref, 200)).
 				Advise("have the public address taken away where the instance is administered")
 		}
 	}

@@ -39,7 +39,7 @@ host = "gate"
 	}
 	var profiles []*resolve.Profile
 	for _, p := range file.All() {
-		profiles = append(profiles, resolve.Of(file, p, nil, resolve.Environment{}))
+		profiles = append(profiles, resolve.Resolve(file, p, nil, resolve.Environment{}))
 	}
 	public := []wire.Address{{Kind: wire.Public, Host: "h", Port: 1}}
 	rule := func(id, ip string, until time.Duration) wire.Rule {

@@ -95,8 +95,8 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 	if err != nil {
 		return nil
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
-		return a.found(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who can change it",
+	if uid, ok := owner.UserID(info); ok && uid != os.Getuid() && uid != 0 {
+		return a.addIssue(finding.AuditOwner, High, Place{File: path}, "%s belongs to another user (%d), who can change it",
 			what, uid).
 			Suggest("sudo chown %d %s", os.Getuid(), clean.Shell(path))
 	}
@@ -112,7 +112,8 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 		verb = "change"
 	}
 	fixed := mode &^ others
-	found := a.found(finding.AuditPermissions, severity, Place{File: path}, "others can %s %s (%04o)", verb, what, mode).
+	found := a.addIssue(finding.AuditPermissions, severity, Place{File: path},
+		"others can %s %s (%04o)", verb, what, mode).
 		Suggest("chmod %04o %s", fixed, clean.Shell(path))
 	found.Fix = &Fix{Path: path, Mode: fixed, Show: fmt.Sprintf("%04o", fixed)}
 	return found
@@ -129,10 +130,10 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 	if info.Mode()&fs.ModeSticky != 0 {
 		return
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
+	if uid, ok := owner.UserID(info); ok && uid != os.Getuid() {
 		a.looked[path] = true
 		if uid != 0 {
-			a.found(finding.AuditOwner, High, Place{File: path},
+			a.addIssue(finding.AuditOwner, High, Place{File: path},
 				"%s belongs to another user (%d), who can add files to it", what, uid).
 				Suggest("ls -ld %s", clean.Shell(path))
 		}
@@ -151,16 +152,16 @@ func (a *auditor) sources(p *resolve.Profile, at Place) {
 	source, _ := secret.ParseSource(p.Text(key.Secret))
 	switch source.Kind {
 	case "none":
-		a.found(finding.AuditNoPassword, Low, at, "no password is needed: everybody who reaches the server can log "+
+		a.addIssue(finding.AuditNoPassword, Low, at, "no password is needed: everybody who reaches the server can log "+
 			"in as %s",
-			clean.Quoted(p.Text(key.User))).
+			clean.Quote(p.Text(key.User))).
 			Suggest("gharbor test %s   # does the server check in another way?", p.Called)
 	case "file":
 		a.secretFile(source.Arg, "the secret file of the profile "+p.Called)
 		a.emptyFile(source.Arg, at)
 	case "env":
 		if v, ok := a.Lookup(source.Arg); ok && v == "" {
-			a.found(finding.AuditNoPassword, Medium, at,
+			a.addIssue(finding.AuditNoPassword, Medium, at,
 				"the environment variable %s is empty: an empty password is sent", source.Arg).
 				Suggest("gharbor set %s secret=wallet", p.Called)
 		}
@@ -182,7 +183,7 @@ func (a *auditor) sources(p *resolve.Profile, at Place) {
 
 func (a *auditor) emptyFile(path string, at Place) {
 	if info, err := os.Stat(path); err == nil && info.Size() == 0 {
-		a.found(finding.AuditNoPassword, Medium, at, "the secret file %s is empty: an empty password is sent", path)
+		a.addIssue(finding.AuditNoPassword, Medium, at, "the secret file %s is empty: an empty password is sent", path)
 	}
 }
 
@@ -200,11 +201,11 @@ func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *reso
 		case secret.RiskOthers:
 			a.secretFile(risk.File, risk.What)
 		case secret.RiskAnyHost:
-			found = a.found(finding.AuditAnyHost, Medium, at, "%s", risk.What)
+			found = a.addIssue(finding.AuditAnyHost, Medium, at, "%s", risk.What)
 		case secret.RiskEmpty:
-			found = a.found(finding.AuditNoPassword, Medium, at, "%s", risk.What)
+			found = a.addIssue(finding.AuditNoPassword, Medium, at, "%s", risk.What)
 		case secret.RiskPlain:
-			found = a.found(finding.AuditPlainPassword, Low, at,
+			found = a.addIssue(finding.AuditPlainPassword, Low, at,
 				"%s (used by the profile %s); in the wallet it would be encrypted", risk.What, p.Called).
 				Suggest("gharbor set %s secret=wallet && gharbor secret keep %s", p.Called, p.Called)
 		}
@@ -242,7 +243,7 @@ func (a *auditor) projectText() {
 		for text := range bytes.SplitSeq(data, []byte("\n")) {
 			number++
 			if a.inURL.Match(text) {
-				a.found(finding.AuditSharedPassword, High, Place{File: path, Line: number},
+				a.addIssue(finding.AuditSharedPassword, High, Place{File: path, Line: number},
 					"a URL with a password, in a file that is shared").
 					Suggest("${EDITOR:-vi} %s   # remove it, and change the password: the repository's history has it",
 						clean.Shell(path))
@@ -283,7 +284,7 @@ func (a *auditor) dotenv(path string) {
 			continue
 		}
 		a.permissions(path, "a dotenv file with a password", 0o077, High)
-		a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line},
+		a.addIssue(finding.AuditPlainPassword, Low, Place{File: path, Line: v.Line},
 			"%s has a password in clear text; do not commit the file, or leave the password out",
 			clean.Line(v.Name, 60)).
 			Suggest("gharbor import dotenv %s -into wallet", clean.Shell(path))

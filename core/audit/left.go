@@ -23,7 +23,7 @@ var shellHistories = []string{".bash_history", ".zsh_history", ".ash_history", "
 // leftOver looks for passwords that were left where nobody means to keep one: in what was typed, in variables, in the
 // engines' clients' own files, and in notes.
 func (a *auditor) leftOver() {
-	spelled := a.spelled()
+	spelled := a.passwordPatterns()
 	names := shellHistories
 	for _, spec := range a.Engines.All() {
 		names = slices.Concat(names, spec.Client.Programs.Histories)
@@ -39,8 +39,8 @@ func (a *auditor) leftOver() {
 	}
 }
 
-// spelled are what a line with a password looks like.
-func (a *auditor) spelled() []*regexp.Regexp {
+// passwordPatterns are what a line with a password looks like.
+func (a *auditor) passwordPatterns() []*regexp.Regexp {
 	all := []*regexp.Regexp{a.inURL, regexp.MustCompile(`(?i)\b(?:password|identified\s+by)\s*=?\s*'[^']+'`)}
 	var names []string
 	for _, spec := range a.Engines.All() {
@@ -88,7 +88,7 @@ func (a *auditor) history(path string, spelled []*regexp.Regexp) {
 		return
 	}
 	a.permissions(path, "a history with passwords in it", 0o077, High)
-	a.found(finding.AuditPlainPassword, Medium, Place{File: path, Line: first},
+	a.addIssue(finding.AuditPlainPassword, Medium, Place{File: path, Line: first},
 		"a history of what was typed has %d %s with a password, the first here", count, clean.Plural(count, "line")).
 		Suggest("${EDITOR:-vi} +%d %s   # remove it, and change the password", first, clean.Shell(path))
 }
@@ -111,7 +111,7 @@ func (a *auditor) variable(name string, isPassword bool) {
 		return
 	}
 	a.looked[seen] = true
-	a.found(finding.AuditPlainPassword, Low, Place{Variable: name},
+	a.addIssue(finding.AuditPlainPassword, Low, Place{Variable: name},
 		"the environment has a password, which every program that you start can read").
 		Suggest("unset %s   # and take the line out of the file that sets it", name)
 }
@@ -134,7 +134,7 @@ func (a *auditor) clientFiles() {
 					continue
 				}
 				a.permissions(path, "a file of connections with a password", 0o077, High)
-				a.found(finding.AuditPlainPassword, Low, Place{File: path, Line: s.Line},
+				a.addIssue(finding.AuditPlainPassword, Low, Place{File: path, Line: s.Line},
 					"a connection has its password in clear text; in the wallet it would be encrypted").
 					Suggest("gharbor import %s -into wallet", form.Form)
 			}
@@ -156,7 +156,7 @@ func (a *auditor) projectFiles() {
 // remarks looks at what a person wrote beside a profile.
 func (a *auditor) remarks(p *resolve.Profile) {
 	if note := p.Text(key.Note); a.inURL.MatchString(note) && !p.Profile.InProject() {
-		a.found(finding.AuditPlainPassword, Low, line(p, "note", Place{File: p.Path(), Line: p.Profile.Line,
+		a.addIssue(finding.AuditPlainPassword, Low, line(p, "note", Place{File: p.Path(), Line: p.Profile.Line,
 			Profile: p.Called}), "the note has a URL with a password").
 			Suggest("gharbor set %s note=   # and change the password", p.Called)
 	}

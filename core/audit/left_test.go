@@ -38,7 +38,7 @@ func TestLeftOver(t *testing.T) {
 	variables := map[string]string{"PGPASSWORD": "knot-8", "MYSQL_PWD": "knot-9", "DATABASE_URL": "mysql://w:knot-10@h/d"}
 	lookup := func(name string) (string, bool) { value, ok := variables[name]; return value, ok }
 	s := Subject{Home: home, Folder: home, Work: work, Engines: keys.Engines(), Lookup: lookup,
-		Profiles: []*resolve.Profile{resolve.Of(file, file.Lookup("a"), nil, resolve.Environment{Home: home, Lookup: lookup})}}
+		Profiles: []*resolve.Profile{resolve.Resolve(file, file.Lookup("a"), nil, resolve.Environment{Home: home, Lookup: lookup})}}
 	var got []string
 	for _, i := range Run(t.Context(), s) {
 		text := string(i.Code) + " " + strings.TrimPrefix(i.Place.String(), home+"/")

@@ -26,7 +26,7 @@ func (a *auditor) rotations() (entries []string) {
 			since = " of " + p.Begun.Format("2006-01-02")
 		}
 		entries = append(entries, p.Entry)
-		a.found(finding.AuditRotationOpen, Medium, Place{File: path, Profile: p.Profile},
+		a.addIssue(finding.AuditRotationOpen, Medium, Place{File: path, Profile: p.Profile},
 			"the rotation%s has not ended: two passwords are kept, and the server takes one of them", since).
 			Suggest("gharbor secret rotate %s -resume", p.Profile)
 	}
@@ -45,7 +45,7 @@ func (a *auditor) wallet(rotating []string) {
 		if a.Opened != nil {
 			what = strings.Join(a.Opened.Names(), ", ")
 		}
-		a.found(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s",
+		a.addIssue(finding.AuditReader, Low, at, "the reader %s (since %s) can read %s",
 			r.Name, r.Added.Format("2006-01-02"),
 			what).
 			Suggest("gharbor wallet reader remove %s   # if nothing runs by it any more", r.Name)
@@ -58,12 +58,12 @@ func (a *auditor) wallet(rotating []string) {
 	same := make(map[string][]string) // entries by the keyed hash of their secrets; the key is gone with the program
 	for _, e := range a.Opened.Entries {
 		if len(e.Bindings) == 0 {
-			a.found(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
+			a.addIssue(finding.AuditUnboundEntry, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
 				"the entry is tied to no server: any profile of yours that names it gets the password, for any server").
 				Advise("tie it to a server: gharbor wallet bind %s PROFILE", e.Name)
 		}
 		if e.Pending.Present() && !slices.Contains(rotating, e.Name) {
-			a.found(finding.AuditRotationOpen, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
+			a.addIssue(finding.AuditRotationOpen, Medium, Place{File: a.Wallet.Path, Entry: e.Name},
 				"a rotation on another machine has not ended: a new password waits beside this one").
 				Advise("on that machine: gharbor secret rotate PROFILE -resume")
 		}
@@ -80,7 +80,7 @@ func (a *auditor) wallet(rotating []string) {
 	}
 	slices.SortFunc(groups, func(x, y []string) int { return strings.Compare(x[0], y[0]) })
 	for _, names := range groups {
-		a.found(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]},
+		a.addIssue(finding.AuditReusedSecret, Medium, Place{File: a.Wallet.Path, Entry: names[0]},
 			"the entries %s have the same password", strings.Join(names, ", ")).
 			Suggest("gharbor wallet keep %s -generate 32 -replace   # and change it on its server", names[1])
 	}

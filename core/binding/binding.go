@@ -104,9 +104,9 @@ func (b Binding) problem() string {
 	return ""
 }
 
-// Of binds to where a profile leads now. from says which engine has the container of a profile that names one
+// New binds to where a profile leads now. from says which engine has the container of a profile that names one
 // and no engine; where none can be asked, the error is a *secret.Failure.
-func Of(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding, error) {
+func New(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding, error) {
 	if found := cmp.Or(p.Problem(), p.AliasProblem()); found != nil {
 		return Binding{}, errors.New(found.Cause)
 	}
@@ -144,12 +144,12 @@ func Of(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding,
 func facts(p *resolve.Profile) (Binding, error) {
 	b := Binding{Engine: p.Text(key.Engine), Hops: p.BoundHops(), TLS: tlsrule.Rule(p.Text(key.TLS))}
 	var err error
-	if b.ServerKey, err = fileHash("server-key", p.Text(key.ServerKey), p.Pinned()); err != nil ||
+	if b.ServerKey, err = fileHash("server-key", p.Text(key.ServerKey), p.PinnedFiles()); err != nil ||
 		b.TLS != tlsrule.Verified {
 		return b, err // without verification authority and name have no effect
 	}
 	b.TLSName = strings.ToLower(p.Text(key.TLSName))
-	b.Authority, err = fileHash("tls-ca", p.Text(key.TLSCA), p.Pinned())
+	b.Authority, err = fileHash("tls-ca", p.Text(key.TLSCA), p.PinnedFiles())
 	return b, err
 }
 
@@ -231,7 +231,7 @@ func (b Binding) String() string {
 	case b.Account != "":
 		return "cloud:" + clean.Line(b.Account, 200)
 	}
-	return clean.Line(b.Engine+" at "+b.where()+b.conditions(), 0)
+	return clean.Line(b.Engine+" at "+b.addressText()+b.conditions(), 0)
 }
 
 // conditions is what must hold on the way there, each with a word before it.
@@ -255,8 +255,8 @@ func (b Binding) conditions() string {
 	return text
 }
 
-// where is the address that the entry is bound to.
-func (b Binding) where() string {
+// addressText is the address that the entry is bound to.
+func (b Binding) addressText() string {
 	if b.Container != "" {
 		return "container:" + b.Container + " of " + b.Endpoint
 	}

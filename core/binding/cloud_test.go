@@ -33,8 +33,8 @@ func TestCloudSecrets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := resolve.Of(f, f.Lookup("members"), nil, resolve.Environment{})
-	b, err := Of(t.Context(), address.Sources{Clouds: rented{usual}}, p)
+	p := resolve.Resolve(f, f.Lookup("members"), nil, resolve.Environment{})
+	b, err := New(t.Context(), address.Sources{Clouds: rented{usual}}, p)
 	if err != nil || b.Instance != "estuary-members/spring" || b.Service != usual {
 		t.Fatalf("%+v %v", b, err)
 	}

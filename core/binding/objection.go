@@ -18,9 +18,9 @@ func (b Binding) Objection(q secret.Query) string {
 	return why
 }
 
-// Unbound says why a secret that is bound to nothing may not be sent as the query would have it, "" where it may
+// ObjectUnbound says why a secret that is bound to nothing may not be sent as the query would have it, "" where it may
 // to whom the user's own profile names it for.
-func Unbound(q secret.Query) string { return (Binding{}).sourceObjection(q) }
+func ObjectUnbound(q secret.Query) string { return (Binding{}).sourceObjection(q) }
 
 func (b Binding) objection(q secret.Query) string {
 	if why := b.problem(); why != "" {
@@ -37,14 +37,14 @@ func (b Binding) objection(q secret.Query) string {
 		return fmt.Sprintf("it is for the engine %s; this is %s", b.Engine, q.Engine)
 	case b.Instance != "" || q.Instance != "":
 		if b.Instance != q.Instance || b.Service != q.Service {
-			return fmt.Sprintf("it is for %s; this is %s", b.where(), q.Where())
+			return fmt.Sprintf("it is for %s; this is %s", b.addressText(), q.AddressText())
 		}
 	case b.Container != "" || q.Container != "":
 		if why := b.containerObjection(q); why != "" {
 			return why
 		}
 	case !slices.Contains(b.Addresses, lower(q.Address)):
-		return fmt.Sprintf("it is for %s; this is %s", b.where(), q.Address)
+		return fmt.Sprintf("it is for %s; this is %s", b.addressText(), q.Address)
 	}
 	return b.wayObjection(q)
 }
@@ -81,7 +81,7 @@ func (b Binding) containerObjection(q secret.Query) string {
 	case q.Container == "":
 		return fmt.Sprintf("it is for the container %s; this is %s", b.Container, q.Address)
 	case b.Container == "":
-		return fmt.Sprintf("it is for %s; this is the container %s", b.where(), q.Container)
+		return fmt.Sprintf("it is for %s; this is the container %s", b.addressText(), q.Container)
 	case b.Container != q.Container:
 		return fmt.Sprintf("it is for the container %s; this is %s", b.Container, q.Container)
 	case b.Endpoint != q.Endpoint:

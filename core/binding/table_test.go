@@ -100,7 +100,7 @@ func (s station) resolve(cell string) *resolve.Profile {
 	if err != nil {
 		s.t.Fatalf("%v\n%s", err, text.String())
 	}
-	return resolve.Of(f, f.Lookup("p"), nil, env)
+	return resolve.Resolve(f, f.Lookup("p"), nil, env)
 }
 
 // bind makes a binding of a cell of the table.
@@ -112,7 +112,7 @@ func (s station) bind(cell string) []Binding {
 	if name, ok := strings.CutPrefix(cell, "alias:"); ok {
 		return []Binding{{Alias: name}}
 	}
-	b, err := Of(s.t.Context(), address.Sources{}, s.resolve(cell))
+	b, err := New(s.t.Context(), address.Sources{}, s.resolve(cell))
 	if err != nil {
 		s.t.Fatalf("%q: %v", cell, err)
 	}
@@ -132,7 +132,7 @@ func (s station) query(cell string) secret.Query {
 // sent is "" where an entry with those bindings goes out, else why it does not.
 func sent(bindings []Binding, q secret.Query) string {
 	if len(bindings) == 0 {
-		return Unbound(q)
+		return ObjectUnbound(q)
 	}
 	var all []string
 	for _, b := range bindings {
@@ -253,7 +253,7 @@ func TestEveryHopKeyIsBound(t *testing.T) {
 				t.Fatal(err)
 			}
 			env := resolve.Environment{Lookup: func(string) (string, bool) { return "", false }, Vouch: func(*resolve.Profile) *finding.Finding { return nil }}
-			words[i] = strings.Join(resolve.Of(p, p.Lookup("p"), nil, env).BoundHops(), ",")
+			words[i] = strings.Join(resolve.Resolve(p, p.Lookup("p"), nil, env).BoundHops(), ",")
 		}
 		if words[0] == words[1] || words[0] == words[2] && !f.InWord {
 			t.Errorf("%s: %q", f.Name, words)

@@ -85,7 +85,7 @@ func TestAsked(t *testing.T) {
 		t.Error(why)
 	}
 	told := secret.Query{Profile: "counts", Address: "db:1", Told: "an SRV record", TLS: "offered"}
-	if Unbound(told) == "" || Unbound(database) != "" {
+	if ObjectUnbound(told) == "" || ObjectUnbound(database) != "" {
 		t.Error("what is tied to no server goes where a name server says")
 	}
 }

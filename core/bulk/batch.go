@@ -15,12 +15,12 @@ import (
 
 // batch is rows that are sent at once.
 type batch struct {
-	rows []kept
+	rows []batchRow
 	err  error // what ended it; io.EOF after the last row
 }
 
-// kept is a row of a batch.
-type kept struct {
+// batchRow is a row of a batch.
+type batchRow struct {
 	line   int
 	raw    []byte
 	values []*string
@@ -63,7 +63,7 @@ func (s *Sender) fill(from *Source) (b batch) {
 			b.err = err
 			break
 		}
-		k := kept{line: row.Line}
+		k := batchRow{line: row.Line}
 		if s.Bad != nil {
 			k.raw = slices.Clone(row.Raw)
 		}
@@ -167,7 +167,7 @@ func (s *Sender) atOnce(ctx context.Context, from *Source) error {
 }
 
 // lineOf is the line of the row that a server refused, 0 where it does not say which.
-func (s *Sender) lineOf(rows []kept, refused *engine.StatementError) int {
+func (s *Sender) lineOf(rows []batchRow, refused *engine.StatementError) int {
 	if n := refused.DataLine; n > 0 && n <= len(rows) {
 		return rows[n-1].line
 	}
@@ -194,7 +194,7 @@ func (s *Sender) batches(ctx context.Context, from *Source) error {
 }
 
 // sift sends rows, and finds those that the server refuses: by the row that it names, else by halves.
-func (s *Sender) sift(ctx context.Context, rows []kept) error {
+func (s *Sender) sift(ctx context.Context, rows []batchRow) error {
 	for len(rows) > 0 {
 		err := s.put(ctx, rows)
 		var refused *engine.StatementError
@@ -227,7 +227,7 @@ func (s *Sender) sift(ctx context.Context, rows []kept) error {
 }
 
 // put sends rows in one statement.
-func (s *Sender) put(ctx context.Context, rows []kept) error {
+func (s *Sender) put(ctx context.Context, rows []batchRow) error {
 	if len(rows) == 0 {
 		return nil
 	}
@@ -259,7 +259,7 @@ func (s *Sender) put(ctx context.Context, rows []kept) error {
 }
 
 // insert is the statement that inserts rows.
-func (s *Sender) insert(rows []kept) engine.Statement {
+func (s *Sender) insert(rows []batchRow) engine.Statement {
 	text := s.prepare
 	if len(rows) != s.rowsAtOnce() || text == "" {
 		text = s.insertText(len(rows))

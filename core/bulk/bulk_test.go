@@ -147,7 +147,7 @@ func (s *table) Run(_ context.Context, st engine.Statement, to engine.Results) e
 		return s.put(values)
 	}
 	to.Notice(engine.Notice{Message: "hello"})
-	return to.End(engine.Done{})
+	return to.End(engine.Outcome{})
 }
 
 func (s *table) InTransaction() bool { return s.open }
@@ -175,8 +175,8 @@ func (s taking) Take(_ context.Context, text string, data io.Reader, _ engine.Re
 // senders are the two ways.
 func senders(s *table) map[string]*Sender {
 	return map[string]*Sender{
-		"data":       {Runner: taking{s}, By: engines.All().Named("postgresql").Statements},
-		"statements": {Runner: s, By: engines.All().Named("mariadb").Statements},
+		"data":       {Runner: taking{s}, By: engines.All().ByWord("postgresql").Statements},
+		"statements": {Runner: s, By: engines.All().ByWord("mariadb").Statements},
 	}
 }
 
@@ -219,8 +219,8 @@ func TestSend(t *testing.T) {
 			if got != c.want || strings.Trim(fmt.Sprint(bad), "[]") != c.bad || (err != nil) != (c.line > 0) || server.open {
 				t.Errorf("%s, %s: %q, bad %v, %v", way, c.name, got, bad, err)
 			}
-			if n := int64(len(server.rows)); s.Sent() != n || err == nil && n > 0 && counted != n {
-				t.Errorf("%s, %s: %d sent, %d counted, %d there", way, c.name, s.Sent(), counted, n)
+			if n := int64(len(server.rows)); s.SentRows() != n || err == nil && n > 0 && counted != n {
+				t.Errorf("%s, %s: %d sent, %d counted, %d there", way, c.name, s.SentRows(), counted, n)
 			}
 			var refused *RefusedError
 			if c.line > 0 && (!errors.As(err, &refused) || refused.Line != c.line && refused.Row != c.line) {

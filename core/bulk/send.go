@@ -36,8 +36,8 @@ type Column struct {
 	Bytes bool // its values are bytes, which \x… writes
 }
 
-// Sent is how many rows the server has taken; those of a transaction that is open are among them.
-func (s *Sender) Sent() int64 { return s.sent }
+// SentRows is how many rows the server has taken; those of a transaction that is open are among them.
+func (s *Sender) SentRows() int64 { return s.sent }
 
 // RefusedError is a row that ended all.
 type RefusedError struct {
@@ -85,7 +85,7 @@ func (s *Sender) names() []string {
 
 // stream sends all rows as the data of one statement.
 func (s *Sender) stream(ctx context.Context, to engine.Taker, from *Source) error {
-	rows := &encoded{sender: s, from: from}
+	rows := &encodedRows{sender: s, from: from}
 	err := to.Take(ctx, s.bulkText(), rows, s)
 	if err == nil {
 		return nil
@@ -103,8 +103,8 @@ func (s *Sender) stream(ctx context.Context, to engine.Taker, from *Source) erro
 	return err
 }
 
-// encoded is rows as a server takes them.
-type encoded struct {
+// encodedRows is rows as a server takes them.
+type encodedRows struct {
 	sender *Sender
 	from   *Source
 	buffer []byte
@@ -117,7 +117,7 @@ type encoded struct {
 // enough is how many bytes are sent at once.
 const enough = 64 << 10
 
-func (e *encoded) Read(p []byte) (int, error) {
+func (e *encodedRows) Read(p []byte) (int, error) {
 	for e.pos == len(e.buffer) {
 		if e.ended {
 			return 0, io.EOF
@@ -209,7 +209,7 @@ func (s *Sender) Begin([]engine.Column) error { return nil }
 func (s *Sender) Row([][]byte) error { return nil }
 
 // End is of no interest.
-func (s *Sender) End(engine.Done) error { return nil }
+func (s *Sender) End(engine.Outcome) error { return nil }
 
 // Notice hands on what the server says.
 func (s *Sender) Notice(n engine.Notice) {

@@ -184,7 +184,7 @@ func inQuotes(text []byte, from int) (open bool, value int) {
 func (s *Source) commas(text []byte) string {
 	for {
 		if len(text) > 0 && text[0] == '"' {
-			value, rest, what := s.quoted(text)
+			value, rest, what := s.readQuoted(text)
 			if what != "" {
 				return what
 			}
@@ -222,8 +222,8 @@ func (s *Source) isNull(value []byte, usual string) bool {
 	return string(value) == usual
 }
 
-// quoted reads a value in quotes. rest begins with the comma behind it, or is empty.
-func (s *Source) quoted(text []byte) (value, rest []byte, what string) {
+// readQuoted reads a value in quotes. rest begins with the comma behind it, or is empty.
+func (s *Source) readQuoted(text []byte) (value, rest []byte, what string) {
 	text = text[1:]
 	i := bytes.IndexByte(text, '"')
 	if i >= 0 && (i+1 == len(text) || text[i+1] == ',') {
@@ -259,7 +259,7 @@ func (s *Source) tabs(text []byte) {
 		case s.isNull(value, `\N`):
 			value = nil
 		case bytes.IndexByte(value, '\\') >= 0:
-			value = s.unescaped(value)
+			value = s.unescape(value)
 		}
 		s.values = append(s.values, value)
 		if i < 0 {
@@ -269,8 +269,8 @@ func (s *Source) tabs(text []byte) {
 	}
 }
 
-// unescaped is a value without its backslashes.
-func (s *Source) unescaped(value []byte) []byte {
+// unescape is a value without its backslashes.
+func (s *Source) unescape(value []byte) []byte {
 	from := len(s.storage)
 	for i := 0; i < len(value); i++ {
 		c := value[i]

@@ -25,12 +25,12 @@ func TestEveryKindOfEveryEngine(t *testing.T) {
 			continue
 		}
 		if by.Read != nil { // its own tests read each kind
-			if by.Statement != nil || len(Of(by)) == 0 || len(Of(by)) != len(by.Kinds) {
-				t.Errorf("%s has %d kinds, and names %q", spec.Word, len(Of(by)), by.Kinds)
+			if by.Statement != nil || len(KindsOf(by)) == 0 || len(KindsOf(by)) != len(by.Kinds) {
+				t.Errorf("%s has %d kinds, and names %q", spec.Word, len(KindsOf(by)), by.Kinds)
 			}
 			continue
 		}
-		for _, kind := range Of(by) {
+		for _, kind := range KindsOf(by) {
 			all := by.Statement(kind.Word, &engine.Facts{Engine: spec.Word}, false)
 			if len(all) == 0 {
 				t.Errorf("%s has no statement for %s", spec.Word, kind.Word)
@@ -94,14 +94,14 @@ func (s *scripted) Run(_ context.Context, st engine.Statement, to engine.Results
 		}
 	}
 	to.Notice(engine.Notice{})
-	return to.End(engine.Done{})
+	return to.End(engine.Outcome{})
 }
 
 func (s *scripted) InTransaction() bool { return false }
 func (s *scripted) Took() time.Duration { return 0 }
 
 func on(r *scripted) *Server {
-	return &Server{r, engines.All().Named("postgresql").Statements, &engine.Facts{Engine: "postgresql"}}
+	return &Server{r, engines.All().ByWord("postgresql").Statements, &engine.Facts{Engine: "postgresql"}}
 }
 
 func TestRead(t *testing.T) {
@@ -137,7 +137,7 @@ func TestReadLess(t *testing.T) {
 	refused := &engine.StatementError{Message: "denied"}
 	r := &scripted{refuse: map[string]error{"mysql.user": refused},
 		answers: map[string][][]string{"applicable_roles": {{"warden@%", "1", "-", "counters", "-", "-", "0"}}}}
-	s := &Server{r, engines.All().Named("mariadb").Statements, &engine.Facts{Engine: "mariadb"}}
+	s := &Server{r, engines.All().ByWord("mariadb").Statements, &engine.Facts{Engine: "mariadb"}}
 	list, err := s.Read(t.Context(), Find(engine.KindAccounts), "")
 	if err != nil || list.Less != refused || len(list.Rows) != 1 {
 		t.Errorf("%v %v", list, err)
@@ -191,7 +191,7 @@ func tables(names ...string) (rows []Row) {
 }
 
 func TestPattern(t *testing.T) {
-	kind, by := Find(engine.KindTables), engines.All().Named("postgresql").Statements
+	kind, by := Find(engine.KindTables), engines.All().ByWord("postgresql").Statements
 	rows := tables("marsh.hide", "marsh.Hide", "closed.hide", "marsh.Odd Name", "marsh.a.b", "marsh.star*", "!pg_catalog.pg_class", "!pg_catalog.hide")
 	for _, c := range []struct {
 		pattern string

@@ -18,7 +18,7 @@ var there = "there"
 // Compare says in what the things of a kind differ. Sizes, counts and comments are not
 // compared: they differ always, or say nothing of what one may do.
 func Compare(kind *Kind, a, b []Row) []Difference {
-	a, b = merged(kind, a), merged(kind, b)
+	a, b = mergeRows(kind, a), mergeRows(kind, b)
 	ofB := make(map[string]Row, len(b))
 	for _, row := range b {
 		ofB[row.key(kind)] = row
@@ -67,8 +67,8 @@ func (r Row) key(kind *Kind) (key string) {
 	return key
 }
 
-// merged makes one row of those with one key: a right that comes by several ways has several.
-func merged(kind *Kind, rows []Row) []Row {
+// mergeRows makes one row of those with one key: a right that comes by several ways has several.
+func mergeRows(kind *Kind, rows []Row) []Row {
 	at := make(map[string]int, len(rows))
 	var all []Row
 	for _, row := range rows {

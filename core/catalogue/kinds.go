@@ -10,23 +10,23 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// What a column holds.
-type What int
+// ColumnKind a column holds.
+type ColumnKind int
 
 // The values of What.
 const (
-	Text    What = iota
-	Name         // of a thing on the server, as it is kept there
-	Account      // the name of one
-	Number       // a count
-	Size         // a number of bytes
-	Truth        // "true" or "false"
+	Text    ColumnKind = iota
+	Name               // of a thing on the server, as it is kept there
+	Account            // the name of one
+	Number             // a count
+	Size               // a number of bytes
+	Truth              // "true" or "false"
 )
 
 // Column is one of a kind's.
 type Column struct {
 	Name string
-	Is   What
+	Is   ColumnKind
 }
 
 // Kind is a kind of things with its columns.
@@ -115,8 +115,8 @@ var Kinds = []*Kind{
 	},
 }
 
-// Of are the kinds of an engine.
-func Of(by *engine.Catalogue) (all []*Kind) {
+// KindsOf are the kinds of an engine.
+func KindsOf(by *engine.Catalogue) (all []*Kind) {
 	for _, k := range Kinds {
 		if by.Kinds == nil && !k.Named || slices.Contains(by.Kinds, k.Word) {
 			all = append(all, k)

@@ -27,17 +27,17 @@ func NewPattern(text string, kind *Kind, by *engine.Statements) Pattern {
 	p := Pattern{text: text}
 	quote := by.Quote("")[0]
 	if before, after, dotted := engine.CutName(text, quote); dotted && kind.Schema {
-		p.schema, p.name, p.hasSchema = unquoted(before, quote), unquoted(after, quote), true
+		p.schema, p.name, p.hasSchema = unquotePart(before, quote), unquotePart(after, quote), true
 	} else {
 		p.name = part{text: text}
 		if kind.Columns[kind.Pattern].Is == Name {
-			p.name = unquoted(text, quote)
+			p.name = unquotePart(text, quote)
 		}
 	}
 	return p
 }
 
-func unquoted(s string, quote byte) part {
+func unquotePart(s string, quote byte) part {
 	name, was := engine.Unquote(s, quote)
 	return part{name, was}
 }

@@ -172,8 +172,8 @@ func (r *reader) add(values [][]byte) {
 	r.rows = append(r.rows, row)
 }
 
-func (r *reader) End(engine.Done) error { return nil }
-func (r *reader) Notice(engine.Notice)  {}
+func (r *reader) End(engine.Outcome) error { return nil }
+func (r *reader) Notice(engine.Notice)     {}
 
 // truth reads a truth as the servers write it.
 func truth(s string) bool {

@@ -65,7 +65,7 @@ func links(p *resolve.Profile) []secret.Link {
 func chainWords(chain *address.Chain) string {
 	words := make([]string, len(chain.Links))
 	for i, link := range chain.Links {
-		words[i] = fmt.Sprintf("%s (%s:%d)", link.Called(), clean.Line(filepath.Base(link.Path()), 80), link.Line)
+		words[i] = fmt.Sprintf("%s (%s:%d)", link.FullName(), clean.Line(filepath.Base(link.Path()), 80), link.Line)
 	}
 	return "alias " + strings.Join(words, ", which is ")
 }
@@ -82,16 +82,16 @@ func (t *test) routeByAlias(detail string) finding.Result {
 	}
 	found := finding.New(finding.AliasIgnored,
 		"the section %s of the service file has settings that gharbor does not use",
-		clean.Quoted(strings.TrimPrefix(chain.Links[0].Name, syntax.ServicePrefix)))
+		clean.Quote(strings.TrimPrefix(chain.Links[0].Name, syntax.ServicePrefix)))
 	for _, word := range chain.Ignored[:min(len(chain.Ignored), 8)] {
 		found.Saw("%s", clean.Line(word, 100))
 	}
-	return finding.Warned(found.Suggest("gharbor show %s   # what is taken from it", t.profile.Called), "%s", detail)
+	return finding.WarnWith(found.Suggest("gharbor show %s   # what is taken from it", t.profile.Called), "%s", detail)
 }
 
-// named is the origin of the first of some keys that has a value, where that is an
+// aliasOrigin is the origin of the first of some keys that has a value, where that is an
 // alias.
-func (t *test) named(keys ...string) resolve.Origin {
+func (t *test) aliasOrigin(keys ...string) resolve.Origin {
 	for _, k := range keys {
 		e, ok := t.profile.Get(key.Name(k))
 		if ok && e.Origin.Kind == resolve.FromAlias {

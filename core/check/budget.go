@@ -10,6 +10,7 @@ import (
 // still while a person is asked.
 type budget struct {
 	whole   *budget // what this is a part of; nil for a whole test's
+	parent  context.Context
 	ctx     context.Context
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
@@ -25,7 +26,7 @@ var errTimeout = errors.New("the time for the test ran out")
 const grace = 20 * time.Millisecond
 
 func newBudget(parent context.Context, d time.Duration) *budget {
-	b := &budget{end: time.Now().Add(d)}
+	b := &budget{parent: parent, end: time.Now().Add(d)}
 	b.ctx, b.cancel = context.WithCancelCause(parent)
 	b.timer = time.AfterFunc(d+grace, func() { b.cancel(errTimeout) })
 	return b
@@ -44,7 +45,16 @@ func (b *budget) stop() {
 }
 
 // context bounds one stage. Its deadline is the budget's end as it is now.
-func (b *budget) context() context.Context { return bounded{b.ctx, b.end} }
+func (b *budget) context() context.Context { return budgetContext{b.ctx, b.end} }
+
+// parentContext is the context of the whole run, which this budget does not end. It is for what has a budget of its
+// own: a timer that has gone off may cancel the budget's context a moment after a pause began.
+func (b *budget) parentContext() context.Context {
+	if b.whole != nil {
+		return b.whole.parentContext()
+	}
+	return b.parent
+}
 
 func (b *budget) pause() {
 	if b.whole != nil {
@@ -66,10 +76,10 @@ func (b *budget) resume() {
 
 func (b *budget) pausedFor() time.Duration { return b.pausing }
 
-// bounded is a context that knows the budget's end as its deadline.
-type bounded struct {
+// budgetContext is a context that knows the budget's end as its deadline.
+type budgetContext struct {
 	context.Context
 	end time.Time
 }
 
-func (c bounded) Deadline() (time.Time, bool) { return c.end, true }
+func (c budgetContext) Deadline() (time.Time, bool) { return c.end, true }

@@ -113,9 +113,9 @@ type test struct {
 	profile *resolve.Profile
 	stages  recorder
 	budget  *budget
-	stopped bool     // by Ctrl-C: nothing more is run
-	passed  []passed // servers that gave way
-	secrets map[address.Candidate]*secret.Located
+	stopped bool         // by Ctrl-C: nothing more is run
+	passed  []passedHost // servers that gave way
+	secrets map[address.Candidate]*secret.Place
 	plan    plan
 	last    *attempt // at a server, the one under way; nil before the first
 
@@ -134,30 +134,28 @@ func (r *Runner) Run(ctx context.Context, p *resolve.Profile) *Report {
 	return t.stages.report
 }
 
-// Opened is a connection that a test proved, for statements.
-type Opened struct {
+// Session is a connection that a test proved, for statements.
+type Session struct {
 	Report *Report
 	Runner engine.Runner // nil where a stage before the expectations failed, or the engine runs no statements
 	conv   engine.Conversation
 }
 
 // Close ends the connection, and the hops that it goes through.
-func (o *Opened) Close() {
+func (o *Session) Close() {
 	if o.conv != nil {
 		o.conv.Close()
 	}
 }
 
 // Open tests a profile, and keeps the connection. Whoever opens it closes it.
-func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Opened {
+func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Session {
 	one := *r
 	one.statements = true
-	o := &Opened{}
+	o := &Session{}
 	t := one.test(ctx, p)
 	o.Report, o.conv = t.stages.report, t.conversation()
-	first, _ := o.Report.First()
-	broken := first.Outcome == finding.Fail && first.Stage != "expect"
-	if o.conv == nil || broken || o.Report.Interrupted {
+	if o.conv == nil || !o.Report.Reached("session") || o.Report.Interrupted {
 		return o
 	}
 	conv := o.conv
@@ -207,23 +205,19 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 // asked is not "none".
 func (r *Report) leaveOut() {
 	f := r.Facts
-	reached := func(stage string) bool {
-		o := r.stage(stage).Outcome
-		return o == finding.OK || o == finding.Warn
-	}
-	if !reached("speak") {
+	if !r.Reached("speak") {
 		f.Engine = ""
 	}
-	if !reached("tls") {
+	if !r.Reached("tls") {
 		f.TLS = ""
 	}
-	if !reached("login") {
+	if !r.Reached("login") {
 		f.User = ""
 		if strings.HasPrefix(f.LoginMethod, "none asked") {
 			f.LoginMethod = ""
 		}
 	}
-	if !reached("database") {
+	if !r.Reached("database") {
 		f.Database = ""
 	}
 }
@@ -320,7 +314,7 @@ func (r *Report) Verdict() string {
 	case n > 1:
 		warnings = fmt.Sprintf("%d warnings, ", n)
 	}
-	return fmt.Sprintf("ready: %s (%s%s)", r.Where(), warnings, Duration(r.MS))
+	return fmt.Sprintf("ready: %s (%s%s)", r.Summary(), warnings, Duration(r.MS))
 }
 
 // NotReached are the stages that were not run.
@@ -331,6 +325,13 @@ func (r *Report) NotReached() (names []string) {
 		}
 	}
 	return names
+}
+
+// Reached reports whether a stage ended well, with or without a warning: not where it failed, was not run, or was
+// stopped. What needs a login asks it of the stage "session".
+func (r *Report) Reached(stage string) bool {
+	outcome := r.stage(stage).Outcome
+	return outcome == finding.OK || outcome == finding.Warn
 }
 
 // stage is a stage by its name; empty where it is not there.
@@ -352,8 +353,8 @@ func (r *Report) firstFailure() Stage {
 	return Stage{}
 }
 
-// Where says in one line who one is, where, over which route and how safely.
-func (r *Report) Where() string {
+// Summary says in one line who one is, where, over which route and how safely.
+func (r *Report) Summary() string {
 	f := r.Facts
 	safety := "not encrypted"
 	switch {

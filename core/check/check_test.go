@@ -32,6 +32,7 @@ type fake struct {
 	block  string        // the stage that waits for its context
 	work   time.Duration // that a login takes once it has the secret
 	took   *int          // how often the secret was taken
+	asked  bool          // it was asked for something that needs a login
 }
 
 func (f *fake) end(ctx context.Context, stage string) finding.Result {
@@ -50,7 +51,7 @@ func (f *fake) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Result) {
 }
 func (f *fake) Login(ctx context.Context) finding.Result {
 	if _, err := f.target.TakeSecret(ctx); err != nil {
-		return finding.Failed(finding.New("secret.unreadable", "%v", err))
+		return finding.FailWith(finding.New("secret.unreadable", "%v", err))
 	}
 	*f.took++
 	select { // the login itself takes its time
@@ -63,19 +64,23 @@ func (f *fake) Login(ctx context.Context) finding.Result {
 func (f *fake) Database(ctx context.Context) finding.Result { return f.end(ctx, "database") }
 func (f *fake) Session(ctx context.Context) finding.Result  { return f.end(ctx, "session") }
 func (f *fake) Missing(_ context.Context, what key.Name, _ []string) ([]string, error) {
+	f.asked = true
 	if what == key.ExpectTables {
 		return []string{"ring"}, nil
 	}
 	return nil, nil
 }
-func (f *fake) LookUp(context.Context, engine.Refused) error { return errors.New("no") }
-func (f *fake) LogInAs(user string)                          { f.target.User = user }
-func (f *fake) Facts() *engine.Facts                         { return &f.facts }
-func (f *fake) Close()                                       {}
+func (f *fake) LookUp(context.Context, engine.Refusal) error {
+	f.asked = true
+	return errors.New("no")
+}
+func (f *fake) LogInAs(user string)  { f.target.User = user }
+func (f *fake) Facts() *engine.Facts { return &f.facts }
+func (f *fake) Close()               {}
 
 // spoken is a table of keys in which an engine's conversations are a test's own.
 func spoken(begin engine.Begin) *schema.Schema {
-	spec := *keys.Engines().Named("postgresql")
+	spec := *keys.Engines().ByWord("postgresql")
 	spec.Begin = begin
 	return schema.New(engine.NewSet(&spec))
 }
@@ -108,7 +113,7 @@ func against(t *testing.T, text string, fakes map[string]*fake, ask func(context
 		},
 		Finder: &secret.Finder{Lookup: func(string) (string, bool) { return "knot", true }, Terminal: ask != nil, Ask: ask},
 		Places: nearby.Places{Root: t.TempDir(), Dial: func(context.Context, string, string) (net.Conn, error) { return nil, errors.New("no") }},
-	}, resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}), &took
+	}, resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{}), &took
 }
 
 // run tests a profile against fakes, one for each address that is dialled.
@@ -134,7 +139,9 @@ func outcomes(r *Report) string {
 	return strings.Join(words, " ")
 }
 
-func failing(code finding.Code) finding.Result { return finding.Failed(finding.New(code, "it is so")) }
+func failing(code finding.Code) finding.Result {
+	return finding.FailWith(finding.New(code, "it is so"))
+}
 
 func TestStraightLine(t *testing.T) {
 	const host = "secret = \"env:X\"\nhost = \"10.0.0.1\"\n"
@@ -265,6 +272,51 @@ func TestInterrupted(t *testing.T) {
 	}
 }
 
+// TestStoppedBeforeSession: a conversation that was stopped before its session is asked for nothing more. Neither an
+// administrator's look-up nor a comparison finds a login there.
+func TestStoppedBeforeSession(t *testing.T) {
+	wrong := map[string]finding.Result{"login": failing("login.password")}
+	for _, stage := range []string{"speak", "login", "database", "session"} {
+		ctx, cancel := context.WithCancel(t.Context())
+		admin := &fake{block: stage}
+		runner, p, _ := against(t, "host = \"10.0.0.1\"\nsecret = \"env:X\"\n",
+			map[string]*fake{"10.0.0.1:5432": {ends: wrong}, "10.0.0.2:5432": admin}, nil)
+		_, runner.Admin, _ = against(t, "host = \"10.0.0.2\"\nsecret = \"env:X\"\n",
+			map[string]*fake{"10.0.0.2:5432": admin}, nil)
+		runner.Timeout = time.Minute
+		time.AfterFunc(50*time.Millisecond, cancel)
+		if r := runner.Run(ctx, p); !r.Interrupted || admin.asked {
+			t.Errorf("stopped at the administrator's %s: %+v, asked: %v", stage, r.Stages, admin.asked)
+		}
+
+		ctx, cancel = context.WithCancel(t.Context())
+		other := &fake{block: stage}
+		runner, p, _ = against(t, "host = \"10.0.0.1\"\nsecret = \"env:X\"\n",
+			map[string]*fake{"10.0.0.1:5432": {}, "10.0.0.2:5432": other}, nil)
+		_, q, _ := against(t, "host = \"10.0.0.2\"\nsecret = \"env:X\"\nexpect.tables = [\"ring\"]\n",
+			map[string]*fake{"10.0.0.2:5432": other}, nil)
+		time.AfterFunc(50*time.Millisecond, cancel)
+		if c := runner.Compare(ctx, q, p); c.Verdict != Unknown || other.asked {
+			t.Errorf("compared, and stopped at %s: %+v, asked: %v", stage, c, other.asked)
+		}
+	}
+}
+
+// TestLookUpOutlivesBudget: an administrator's look-up has a budget of its own, also where the test's ended while the
+// server refused the login.
+func TestLookUpOutlivesBudget(t *testing.T) {
+	admin := &fake{}
+	refused := &fake{ends: map[string]finding.Result{"login": failing("login.password")}, block: "login"}
+	runner, p, _ := against(t, "host = \"10.0.0.1\"\nsecret = \"env:X\"\n",
+		map[string]*fake{"10.0.0.1:5432": refused, "10.0.0.2:5432": admin}, nil)
+	_, runner.Admin, _ = against(t, "host = \"10.0.0.2\"\nsecret = \"env:X\"\n",
+		map[string]*fake{"10.0.0.2:5432": admin}, nil)
+	runner.Timeout = 100 * time.Millisecond
+	if r := runner.Run(t.Context(), p); r.Interrupted || !admin.asked {
+		t.Errorf("%+v, asked: %v", r.Stages, admin.asked)
+	}
+}
+
 func TestVersionHolds(t *testing.T) {
 	for _, c := range []struct {
 		terms, version string
@@ -324,7 +376,7 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 		}},
 	}
 	for _, name := range []string{"tides", "project:tides", "mine"} {
-		p := resolve.Of(user, user.Lookup(name), nil, resolve.Environment{Lookup: lookup})
+		p := resolve.Resolve(user, user.Lookup(name), nil, resolve.Environment{Lookup: lookup})
 		if err := runner.PromptFirst(context.Background(), []*resolve.Profile{p}); err != nil {
 			t.Error(err)
 		}
@@ -338,12 +390,12 @@ func TestNotVouchedDoesNothing(t *testing.T) {
 
 // TestUntestableEngine: a profile of an engine that is only recognised is kept, and not tried.
 func TestUntestableEngine(t *testing.T) {
-	owls := schema.New(engine.NewSet(&engine.Spec{Word: "owl"}, keys.Engines().Named("postgresql")))
+	owls := schema.New(engine.NewSet(&engine.Spec{Word: "owl"}, keys.Engines().ByWord("postgresql")))
 	f, err := profile.Parse(owls, "profiles.toml", []byte("[profile.x]\nengine = \"owl\"\nhost = \"127.0.0.1\"\nuser = \"u\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := resolve.Of(f, f.Lookup("x"), nil, resolve.Environment{})
+	p := resolve.Resolve(f, f.Lookup("x"), nil, resolve.Environment{})
 	if found := Untestable(p); found == nil || found.Code != finding.ProfileEngine || !strings.Contains(found.Cause, "postgresql") {
 		t.Errorf("%+v", found)
 	}

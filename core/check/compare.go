@@ -102,7 +102,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	return c
 }
 
-func (s *side) ready() bool { return s.conv != nil && s.report.Outcome != finding.Fail }
+func (s *side) ready() bool { return s.conv != nil && s.report.Reached("session") }
 
 // verdict says whether two reports are of one server, and by what one knows.
 func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
@@ -122,7 +122,7 @@ func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	case replicates(f, g) || replicates(g, f):
 		return SameLineage, "one replicates the other"
 	case f.ReplicaOf != "" && f.ReplicaOf == g.ReplicaOf:
-		return SameLineage, "both replicate " + clean.Quoted(f.ReplicaOf)
+		return SameLineage, "both replicate " + clean.Quote(f.ReplicaOf)
 	case f.Lineage == "" || g.Lineage == "":
 		if id.StartExact && f.ServerStarted != nil && g.ServerStarted != nil &&
 			f.ServerStarted.Equal(*g.ServerStarted) {
@@ -169,7 +169,7 @@ func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why strin
 
 // identityOf is what an engine's servers are told apart by.
 func identityOf(engines engine.Set, word string) engine.Identity {
-	if spec := engines.Named(word); spec != nil && spec.Identity.Name != "" {
+	if spec := engines.ByWord(word); spec != nil && spec.Identity.Name != "" {
 		return spec.Identity
 	}
 	return engine.Identity{Name: "the identifiers"}

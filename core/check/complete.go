@@ -114,11 +114,11 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 	engines := p.Schema().Engines()
 	var idle []string
 	for _, field := range p.Schema().Fields() {
-		others := engines.With(field.Name)
+		others := engines.WithKey(field.Name)
 		if _, ok := p.Get(field.Name); !ok || len(others) == 0 || spec.Takes(field.Name) {
 			continue
 		}
-		if len(idle) == 0 || slices.Equal(others, engines.With(key.Name(idle[0]))) { // the rest waits its turn
+		if len(idle) == 0 || slices.Equal(others, engines.WithKey(key.Name(idle[0]))) { // the rest waits its turn
 			idle = append(idle, string(field.Name))
 		}
 	}
@@ -126,6 +126,6 @@ func idleKeys(p *resolve.Profile, spec *engine.Spec) *finding.Finding {
 		return nil
 	}
 	return finding.New(finding.ProfileConflict, "%s has no effect: it is for %s, and the engine is %s",
-		strings.Join(idle, " and "), strings.Join(engines.With(key.Name(idle[0])), " and "), spec.Word).
+		strings.Join(idle, " and "), strings.Join(engines.WithKey(key.Name(idle[0])), " and "), spec.Word).
 		Suggest("gharbor set %s %s=", p.Called, strings.Join(idle, "= "))
 }

@@ -14,13 +14,13 @@ import (
 // routeIn is the result of the route stage for a server in a container.
 func (t *test) routeIn(in *address.ContainerAddress) finding.Result {
 	if in.Warning != nil {
-		return finding.Warned(in.Warning, "%s", in.Detail)
+		return finding.WarnWith(in.Warning, "%s", in.Detail)
 	}
 	return finding.Good("%s", in.Detail)
 }
 
-// explained adds to a stage that failed what is known of the container, or of the cloud instance.
-func (a *attempt) explained(ctx context.Context, result finding.Result) finding.Result {
+// explainAddress adds to a stage that failed what is known of the container, or of the cloud instance.
+func (a *attempt) explainAddress(ctx context.Context, result finding.Result) finding.Result {
 	if result.Outcome == finding.Fail {
 		result.Finding = a.explainContained(ctx, a.at, result.Finding)
 	}
@@ -71,10 +71,10 @@ func (t *test) hintContainers(ctx context.Context, c address.Candidate, found *f
 		switch {
 		case slices.Contains(n.PublishedPorts, c.Port):
 			found.Saw("the container %s publishes its server at this port when it runs; it is %s",
-				clean.Quoted(n.Name), n.State)
+				clean.Quote(n.Name), n.State)
 			found.Suggest("gharbor container start %s", clean.Shell(n.Name))
 		case n.Port != 0 && n.Port != c.Port:
-			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quoted(n.Name), n.Port)
+			found.Saw("the container %s publishes its server at 127.0.0.1:%d", clean.Quote(n.Name), n.Port)
 			if words := t.profile.Address().Replace; words != "" {
 				found.Suggest("gharbor set %s %s container=%s   # which follows it wherever it is published",
 					name, words,

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// broken is an expectation that does not hold.
-type broken struct {
+// unmetExpectation is an expectation that does not hold.
+type unmetExpectation struct {
 	code finding.Code
 	want string
 	have string
@@ -24,7 +24,7 @@ type broken struct {
 // expect compares what the profile expects with what was found.
 func (a *attempt) expect(ctx context.Context) finding.Result {
 	wanted := 0
-	var wrong []broken
+	var wrong []unmetExpectation
 	f := a.conv.Facts()
 	for _, e := range a.profile.Values() {
 		key, ok := strings.CutPrefix(string(e.Field.Name), "expect.")
@@ -33,7 +33,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 		}
 		wanted++
 		if have, holds := compare(key, e.Value.Text(), f); !holds {
-			wrong = append(wrong, broken{finding.Code("expect." + key), key + " " + clean.Quoted(e.Value.Text()), have})
+			wrong = append(wrong, unmetExpectation{finding.Code("expect." + key), key + " " + clean.Quote(e.Value.Text()), have})
 		}
 	}
 	if wanted == 0 {
@@ -41,7 +41,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 	}
 	missing, err := a.missing(ctx)
 	if err != nil {
-		return finding.Failed(finding.New(finding.ExpectUnknown,
+		return finding.FailWith(finding.New(finding.ExpectUnknown,
 			"whether the expected things exist could not be checked").
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("gharbor test %s", a.profile.Called))
 	}
@@ -57,7 +57,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 			found.Saw("%s: expected %s, found %s", w.code, w.want, w.have)
 		}
 	}
-	return finding.Failed(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Called))
+	return finding.FailWith(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Called))
 }
 
 // listed are the expectations of things that exist, with the code and the words for one that does not.
@@ -74,7 +74,7 @@ var listed = []struct {
 }
 
 // missing asks for the things that are expected and do not exist.
-func (a *attempt) missing(ctx context.Context) (wrong []broken, err error) {
+func (a *attempt) missing(ctx context.Context) (wrong []unmetExpectation, err error) {
 	for _, l := range listed {
 		e, ok := a.profile.Get(l.key)
 		if !ok || len(e.Value.List()) == 0 {
@@ -85,7 +85,7 @@ func (a *attempt) missing(ctx context.Context) (wrong []broken, err error) {
 			return nil, err
 		}
 		for _, name := range names {
-			wrong = append(wrong, broken{l.code, "the " + l.what + " " + clean.Quoted(name), l.why})
+			wrong = append(wrong, unmetExpectation{l.code, "the " + l.what + " " + clean.Quote(name), l.why})
 		}
 	}
 	return wrong, nil
@@ -96,7 +96,7 @@ func (a *attempt) missing(ctx context.Context) (wrong []broken, err error) {
 func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 	switch key {
 	case "version":
-		return clean.Quoted(f.Version), versionHolds(want, f.Version)
+		return clean.Quote(f.Version), versionHolds(want, f.Version)
 	case "tls":
 		return compareTLS(want, f)
 	case "writable":
@@ -113,30 +113,30 @@ func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 		if f.ReplicaSet == "" {
 			return "a server that is in no set", false
 		}
-		return clean.Quoted(f.ReplicaSet), f.ReplicaSet == want
+		return clean.Quote(f.ReplicaSet), f.ReplicaSet == want
 	case "user":
 		if f.Account != "" {
-			return clean.Quoted(f.Account), f.User == want || f.Account == want
+			return clean.Quote(f.Account), f.User == want || f.Account == want
 		}
-		return clean.Quoted(f.User), f.User == want
+		return clean.Quote(f.User), f.User == want
 	case "database":
-		return clean.Quoted(f.Database), f.Database == want
+		return clean.Quote(f.Database), f.Database == want
 	case "encoding":
-		return clean.Quoted(f.Encoding), plainEncoding(f.Encoding) == plainEncoding(want)
+		return clean.Quote(f.Encoding), plainEncoding(f.Encoding) == plainEncoding(want)
 	case "server":
 		if f.Lineage == "" {
 			return "not known", false
 		}
-		return clean.Quoted(f.Lineage), f.Lineage == want
+		return clean.Quote(f.Lineage), f.Lineage == want
 	case "collation":
 		if f.Collation == "" {
 			return "not known", false
 		}
-		return clean.Quoted(f.Collation), strings.EqualFold(f.Collation, want)
+		return clean.Quote(f.Collation), strings.EqualFold(f.Collation, want)
 	case "sql-mode":
-		return clean.Quoted(f.SQLMode), hasModes(f.SQLMode, want)
+		return clean.Quote(f.SQLMode), hasModes(f.SQLMode, want)
 	case "time-zone":
-		return clean.Quoted(f.TimeZone), sameZone(f.TimeZone, want)
+		return clean.Quote(f.TimeZone), sameZone(f.TimeZone, want)
 	case "latency":
 		limit, err := time.ParseDuration(want)
 		if err != nil || f.RoundTrip == nil {

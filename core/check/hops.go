@@ -48,7 +48,7 @@ func (w *way) through() string {
 // those that a person is asked for, should they be needed.
 func (t *test) locateHopSecrets(ctx context.Context) (said string, found *finding.Finding) {
 	for _, e := range t.profile.Hops() {
-		for _, q := range hop.Named(e) {
+		for _, q := range hop.SecretQueries(e) {
 			if q.Source.Kind == "ask" || q.Source.Kind == "none" {
 				continue
 			}
@@ -66,7 +66,7 @@ func (t *test) locateHopSecrets(ctx context.Context) (said string, found *findin
 func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	hops, notes, found := t.Hops.Plan(t.profile)
 	if found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	t.hops, t.planned = hops, true
 	to := candidates[0].String()
@@ -82,7 +82,7 @@ func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	for _, note := range notes[:min(len(notes), 5)] {
 		warning.Saw("%s", note)
 	}
-	return finding.Warned(warning.Suggest("gharbor show %s   # the hops in full", t.profile.Called), "%s", detail)
+	return finding.WarnWith(warning.Suggest("gharbor show %s   # the hops in full", t.profile.Called), "%s", detail)
 }
 
 // dialer connects to the hops for this test.
@@ -146,9 +146,9 @@ func (t *test) forbidden(next Stage) {
 }
 
 // reachThrough has the last hop connect to a server, which also looks its name up.
-func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Reached, bool) {
+func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Connection, bool) {
 	through := c.HopTargets()
-	reached := &route.Reached{Network: "tcp", Address: through[0]}
+	reached := &route.Connection{Network: "tcp", Address: through[0]}
 	if c.Socket != "" {
 		reached.Network = "unix"
 	}
@@ -159,12 +159,12 @@ func (t *test) reachThrough(ctx context.Context, c address.Candidate) (*route.Re
 		var err error
 		for _, reached.Address = range through {
 			if reached.Conn, err = t.link.Dial(ctx, reached.Network, reached.Address); err == nil {
-				return t.accepted(c, reached)
+				return t.reachResult(c, reached)
 			}
 		}
 		var found *finding.Finding
 		found, why = t.unreachedThrough(c, err)
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}})
 	if why == hop.Prohibited && !t.stages.open && t.pending != nil {
 		t.forbidden(end)
@@ -202,7 +202,7 @@ func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Findin
 	if found := t.link.Refusal(err); found != nil {
 		return found, hop.Prohibited
 	}
-	why, text := hop.Why(err)
+	why, text := hop.ReasonOf(err)
 	from, name := t.link.Hop, t.profile.Called
 	var found *finding.Finding
 	switch why {
@@ -210,7 +210,7 @@ func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Findin
 		return t.link.Forbidden(c.String(), text), why
 	case hop.NameUnknown:
 		found = finding.New(finding.NameUnknownThere,
-			"the jump host %s does not know the host name %s (names are looked up there)", from, clean.Quoted(c.Host)).
+			"the jump host %s does not know the host name %s (names are looked up there)", from, clean.Quote(c.Host)).
 			Advise("name the host: gharbor set %s host=NAME-OR-ADDRESS (as the hop knows it)", name)
 	case hop.Refused:
 		found = finding.New(finding.ReachRefused,
@@ -234,7 +234,7 @@ func (t *test) unreachedThrough(c address.Candidate, err error) (*finding.Findin
 			from, c).Suggest("gharbor show %s", name)
 	}
 	if text != "" {
-		found.Saw("the jump host said %s", clean.Quoted(text))
+		found.Saw("the jump host said %s", clean.Quote(text))
 	}
 	t.sawPassed(found)
 	return found, why

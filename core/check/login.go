@@ -28,7 +28,7 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	one.Progress, one.until, one.statements, one.single = nil, "database", true, true
 	one.opening, one.greet, one.openWay, one.readOnly = l.Opening, l.Greet, l.Through, l.ReadOnly
 	if target := p.Text(key.Target); target != "" && target != "any" {
-		at, found := one.chosen(ctx, p)
+		at, found := one.chooseServer(ctx, p)
 		if found != nil {
 			return nil, found
 		}
@@ -36,7 +36,7 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	}
 	t := one.test(ctx, p)
 	failed := t.stages.report.firstFailure()
-	if failed.Finding == nil && t.conversation() != nil && ctx.Err() == nil {
+	if t.conversation() != nil && t.stages.report.Reached("database") {
 		return t.conversation(), nil
 	}
 	t.end()
@@ -47,9 +47,9 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	return nil, failed.Finding
 }
 
-// chosen is the server that a test would end at, by a session of its own: a program's may be read-only, and its answers
-// of a form that is the program's alone.
-func (r *Runner) chosen(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
+// chooseServer is the server that a test would end at, by a session of its own: a program's may be read-only, and its
+// answers of a form that is the program's alone.
+func (r *Runner) chooseServer(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
 	one := *r
 	one.until, one.statements, one.opening, one.greet, one.readOnly = "session", false, nil, nil, false
 	t := one.test(ctx, p)
@@ -57,22 +57,22 @@ func (r *Runner) chosen(ctx context.Context, p *resolve.Profile) (address.Candid
 	if failed := t.stages.report.firstFailure(); failed.Finding != nil {
 		return address.Candidate{}, failed.Finding
 	}
-	if t.last == nil || ctx.Err() != nil {
+	if t.last == nil || !t.stages.report.Reached("session") {
 		return address.Candidate{}, finding.New(finding.LoginTimeout, "the choice of a server was ended before it was done").
 			Suggest("gharbor test %s", p.Called)
 	}
 	return t.last.at, nil
 }
 
-// greeted has the program greeted once the server has spoken.
-func (a *attempt) greeted(spoken finding.Result) finding.Result {
+// greetProgram has the program greeted once the server has spoken.
+func (a *attempt) greetProgram(spoken finding.Result) finding.Result {
 	if a.greet == nil || spoken.Outcome == finding.Fail {
 		return spoken
 	}
 	a.budget.pause() // it is the program's time
 	defer a.budget.resume()
 	if found := a.greet(a.conv); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	return spoken
 }

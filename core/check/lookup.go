@@ -13,7 +13,7 @@ import (
 
 // lookUp lets an administrator's profile find out what the server would not
 // say, and says so.
-func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
+func (a *attempt) lookUp(found *finding.Finding) {
 	if !found.Is(finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginPasswordWanted, finding.LoginLocked,
 		finding.LoginExpired, finding.LoginPeer, finding.DatabaseNoAccess) {
 		return
@@ -22,19 +22,22 @@ func (a *attempt) lookUp(ctx context.Context, found *finding.Finding) {
 	admin.Admin, admin.Progress, admin.until = nil, nil, "session"
 	name := a.Admin.Called
 	a.budget.pause() // the look-up has a budget of its own, and may ask for a password
+	ctx := a.budget.parentContext()
 	t := admin.test(ctx, a.Admin)
 	report, conv := t.stages.report, t.conversation()
 	a.budget.resume()
-	if conv == nil || report.Outcome == finding.Fail {
-		found.Saw("looking it up with the profile %s failed: %s", name, report.firstFailure().why())
+	if conv != nil {
+		defer conv.Close()
+	}
+	if conv == nil || !report.Reached("session") {
+		found.Saw("looking it up with the profile %s failed: %s", name, report.firstFailure().oneLine())
 		found.Suggest("gharbor test %s", name)
 		return
 	}
-	defer conv.Close()
 	bound, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	facts := a.conv.Facts()
-	refused := engine.Refused{
+	refused := engine.Refusal{
 		AuthDatabase: a.profile.Text(key.AuthDatabase),
 		Profile:      a.profile.Called,
 		User:         a.profile.Text(key.User),
@@ -65,8 +68,8 @@ func (s Stage) code() finding.Code {
 	return s.Finding.Code
 }
 
-// why is the finding in a line.
-func (s Stage) why() string {
+// oneLine is the finding in a line.
+func (s Stage) oneLine() string {
 	if s.Finding == nil {
 		return "its test did not end"
 	}

@@ -76,14 +76,14 @@ func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel
 	group.Wait()
 	for i, report := range reports {
 		if report == nil {
-			reports[i] = untested(profiles[i])
+			reports[i] = untestedReport(profiles[i])
 		}
 	}
 	return reports
 }
 
-// untested is the report of a profile whose turn never came.
-func untested(p *resolve.Profile) *Report {
+// untestedReport is the report of a profile whose turn never came.
+func untestedReport(p *resolve.Profile) *Report {
 	report := &Report{
 		Profile:     p.Called,
 		Outcome:     finding.Skip,

@@ -40,7 +40,7 @@ func station(t *testing.T, n int, begin func(target engine.Target) *fake) (*Runn
 	}
 	var profiles []*resolve.Profile
 	for _, p := range f.Profiles {
-		profiles = append(profiles, resolve.Of(f, p, nil, resolve.Environment{}))
+		profiles = append(profiles, resolve.Resolve(f, p, nil, resolve.Environment{}))
 	}
 	return &Runner{
 		Network: route.Network{
@@ -104,7 +104,7 @@ func TestManyInterruptedAndDefects(t *testing.T) {
 	} {
 		func() {
 			defer func() {
-				if d := defect.Caught(recover()); d.Error() != "the tide is out" || !strings.Contains(string(d.Stack), "many_test.go") {
+				if d := defect.FromPanic(recover()); d.Error() != "the tide is out" || !strings.Contains(string(d.Stack), "many_test.go") {
 					t.Errorf("%s: the defect is %v\n%s", name, d, d.Stack)
 				}
 			}()
@@ -129,7 +129,7 @@ func TestWaitEnds(t *testing.T) {
 			return &fake{ends: map[string]finding.Result{"speak": failing(finding.Code(codes[n]))}}
 		}
 	}
-	wait := func(persist bool, codes ...string) *Waited {
+	wait := func(persist bool, codes ...string) *WaitResult {
 		clear(tries)
 		runner, profiles := station(t, 1, begin(codes...))
 		return runner.Wait(context.Background(), profiles, Waiting{Within: 1500 * time.Millisecond, Persist: persist, Parallel: 1})[0]

@@ -145,7 +145,7 @@ func TestThroughHop(t *testing.T) {
 			Finder:  &secret.Finder{Lookup: none, Home: home},
 			Timeout: 5 * time.Second,
 		}
-		report := runner.Run(t.Context(), resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: home, Lookup: none}))
+		report := runner.Run(t.Context(), resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{Home: home, Lookup: none}))
 		var code finding.Code // of the stage that failed
 		for _, s := range report.Stages {
 			if s.Outcome == finding.Fail {

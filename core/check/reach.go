@@ -63,20 +63,22 @@ func (t *test) pauseBeforeRetry() {
 	}
 }
 
-// passed is a host that gave way to the next.
-type passed struct {
+// passedHost is a host that gave way to the next.
+type passedHost struct {
 	host    address.Candidate
 	why     *finding.Finding
 	trouble bool // it should have served; else it was only not the target
 }
 
-func (p passed) String() string { return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code) }
+func (p passedHost) String() string {
+	return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code)
+}
 
 // passOver forgets the attempt at a server but for the reason.
 func (t *test) passOver(c address.Candidate, why *finding.Finding) {
 	t.stages.discard()
-	t.passed = slices.DeleteFunc(t.passed, func(p passed) bool { return p.host == c }) // of a round before
-	t.passed = append(t.passed, passed{c, why, why.Code != finding.SessionTarget})
+	t.passed = slices.DeleteFunc(t.passed, func(p passedHost) bool { return p.host == c }) // of a round before
+	t.passed = append(t.passed, passedHost{c, why, why.Code != finding.SessionTarget})
 	t.last.close()
 }
 
@@ -84,7 +86,7 @@ func (t *test) passOver(c address.Candidate, why *finding.Finding) {
 type attempt struct {
 	*test
 	at      address.Candidate
-	secret  *secret.Located
+	secret  *secret.Place
 	taken   bool                // the secret was asked for, and handed over
 	conv    engine.Conversation // nil before a connection is there
 	network string              // of conv: "tcp" or "unix"
@@ -104,7 +106,7 @@ func (t *test) attempt(ctx context.Context, c address.Candidate) {
 	a.converse(reached)
 	t.runSteps(ctx, []step{
 		{"speak", func(ctx context.Context) finding.Result {
-			return a.greeted(a.explained(ctx, a.conv.Speak(ctx)))
+			return a.greetProgram(a.explainAddress(ctx, a.conv.Speak(ctx)))
 		}},
 		{"tls", a.encrypt},
 		{"login", a.logIn},
@@ -123,7 +125,7 @@ func (a *attempt) close() {
 }
 
 // converse begins the conversation on a connection.
-func (a *attempt) converse(reached *route.Reached) {
+func (a *attempt) converse(reached *route.Connection) {
 	known := a.stages.report.Facts
 	known.Route = reached.Address
 	if reached.Network == "unix" {
@@ -148,7 +150,7 @@ func (a *attempt) encrypt(ctx context.Context) finding.Result {
 	if in := a.at.Cloud; in != nil && in.Certificate && a.secret.Mint != nil { // the handshake needs it
 		minted, found := a.mint(ctx)
 		if found != nil {
-			return finding.Failed(found)
+			return finding.FailWith(found)
 		}
 		a.plan.tls.Present(minted.Certificate)
 	}
@@ -172,7 +174,7 @@ func (t *test) aim(c address.Candidate) {
 
 // reach resolves and dials. The name's stage is recorded after the dial where only
 // that can say whether the first of its addresses was the right one.
-func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, bool) {
+func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connection, bool) {
 	if t.link != nil {
 		return t.reachThrough(ctx, c)
 	}
@@ -184,7 +186,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 			result = t.farAway(c.Cloud, addrs, result)
 		}
 		if result.Outcome == finding.Fail {
-			t.unresolved(result.Finding)
+			t.addHosts(result.Finding)
 		}
 		return result
 	}})
@@ -195,15 +197,15 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 	if !ok {
 		return nil, false
 	}
-	var reached *route.Reached
+	var reached *route.Connection
 	end, ok := t.run(ctx, step{"reach", func(ctx context.Context) finding.Result {
 		ctx, cancel := t.patience(ctx)
 		defer cancel()
 		var tried []route.Attempt
 		if reached, tried = t.Network.Reach(ctx, c, addrs); reached == nil {
-			return finding.Failed(t.explainContained(ctx, c, t.unreached(ctx, c, tried)))
+			return finding.FailWith(t.explainContained(ctx, c, t.explainUnreached(ctx, c, tried)))
 		}
-		return t.accepted(c, reached)
+		return t.reachResult(c, reached)
 	}})
 	if reached != nil && reached.Mixed() {
 		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c)
@@ -221,8 +223,8 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Reached, 
 // farAway refuses a name that a cloud's service told of and that leads back to this machine.
 func (t *test) farAway(in *address.CloudAddress, addrs []netip.Addr, result finding.Result) finding.Result {
 	for _, addr := range addrs {
-		if found := in.Refused(t.profile, addr.String()); found != nil {
-			return finding.Failed(found)
+		if found := in.CheckHost(t.profile, addr.String()); found != nil {
+			return finding.FailWith(found)
 		}
 	}
 	return result
@@ -236,13 +238,13 @@ func (t *test) patience(ctx context.Context) (context.Context, context.CancelFun
 	return ctx, func() {}
 }
 
-// accepted is the result for a server that took the connection, with the hosts
+// reachResult is the result for a server that took the connection, with the hosts
 // that were passed over for it.
-func (t *test) accepted(c address.Candidate, reached *route.Reached) finding.Result {
+func (t *test) reachResult(c address.Candidate, reached *route.Connection) finding.Result {
 	detail := reached.Address + " accepts"
 	if len(t.passed) == 0 {
 		if found := t.otherAddresses(c, reached); found != nil {
-			return finding.Warned(found, "%s", detail)
+			return finding.WarnWith(found, "%s", detail)
 		}
 		return finding.Good("%s", detail)
 	}
@@ -254,7 +256,7 @@ func (t *test) accepted(c address.Candidate, reached *route.Reached) finding.Res
 	}
 	if len(down) == 0 { // a standby before the primary is as it is meant to be
 		return finding.Good("%s, host number %d: the ones before are not %s", detail, len(t.passed)+1,
-			t.wanted())
+			t.targetText())
 	}
 	verb := "are"
 	if len(down) == 1 {
@@ -264,18 +266,18 @@ func (t *test) accepted(c address.Candidate, reached *route.Reached) finding.Res
 	for _, p := range t.passed {
 		found.Saw("%s", p)
 	}
-	return finding.Warned(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
+	return finding.WarnWith(found.Suggest("gharbor show %s   # the order of its hosts", t.profile.Called), "%s",
 		detail)
 }
 
 // otherAddresses is the warning for a name of whose addresses an earlier one does not serve; nil for none. Where they
 // are of two families the stage name says it.
-func (t *test) otherAddresses(c address.Candidate, reached *route.Reached) *finding.Finding {
+func (t *test) otherAddresses(c address.Candidate, reached *route.Connection) *finding.Finding {
 	if len(reached.Refused) == 0 || reached.Mixed() {
 		return nil
 	}
 	found := finding.New(finding.ReachPassedOver, "the name %s has an address that does not serve: %s; %s was used",
-		clean.Quoted(c.Host), reached.Refused[0].Address, reached.Address)
+		clean.Quote(c.Host), reached.Refused[0].Address, reached.Address)
 	for _, a := range reached.Refused {
 		found.Saw("%s: %s", a.Address, route.Reason(a.Err))
 	}
@@ -283,9 +285,9 @@ func (t *test) otherAddresses(c address.Candidate, reached *route.Reached) *find
 		Suggest("gharbor show %s   # the host and where it is from", t.profile.Called)
 }
 
-// unresolved adds to a host name's finding what the hosts before it said, and where the
+// addHosts adds to a host name's finding what the hosts before it said, and where the
 // name is written.
-func (t *test) unresolved(found *finding.Finding) {
+func (t *test) addHosts(found *finding.Finding) {
 	t.sawPassed(found)
 	if found.Code != finding.NameUnknown {
 		return
@@ -308,10 +310,10 @@ func mixed(addrs []netip.Addr) bool {
 	return six && four
 }
 
-// unreached is the finding for a server that did not accept, with what answers
+// explainUnreached is the finding for a server that did not accept, with what answers
 // nearby where the address is this machine's.
-func (t *test) unreached(ctx context.Context, c address.Candidate, tried []route.Attempt) *finding.Finding {
-	found := route.Unreached(t.profile.Called, c, tried)
+func (t *test) explainUnreached(ctx context.Context, c address.Candidate, tried []route.Attempt) *finding.Finding {
+	found := route.ExplainUnreached(t.profile.Called, c, tried)
 	if limit := t.profile.Service().Text(key.ConnectTimeout); limit != "" && found.Code == finding.ReachTimeout {
 		found.Saw("the alias gives an address %s to accept (connect-timeout)", limit)
 	}
@@ -364,8 +366,8 @@ func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *findi
 		found.Saw("the process %s (%d) started %s ago: the server may still be starting, or not listen here",
 			p.Name, p.PID, p.Age)
 	}
-	for _, s := range t.Places.Stopped(servers, word) {
-		found.Saw("%s: %s", clean.Quoted(s.Name), s.What)
+	for _, s := range t.Places.StoppedServices(servers, word) {
+		found.Saw("%s: %s", clean.Quote(s.Name), s.What)
 		found.Suggest("%s", s.Start)
 	}
 	found.Suggest("gharbor nearby")

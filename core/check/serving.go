@@ -17,7 +17,7 @@ import (
 // secret for it is.
 type Serving struct {
 	Servers []address.Candidate // the one that serves first; the others where the same secret is for them too
-	Secret  *secret.Located
+	Secret  *secret.Place
 	Trouble *finding.Finding // with the secret or with servers that gave way, or why none serves; nil for none
 }
 
@@ -89,7 +89,7 @@ func (r *Runner) candidates(ctx context.Context, p *resolve.Profile) ([]address.
 
 // SecretPlace is where the secret is for the first of a profile's servers that has one. The finding is a warning, or
 // the reason why there is no place.
-func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Located, *finding.Finding) {
+func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Place, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {
 		return nil, found
@@ -112,7 +112,7 @@ func keySecret(p *resolve.Profile) secret.Query {
 		Folder:  p.SecretFolder(),
 		Address: p.Text(key.TLSKey),
 		Project: !p.Own(),
-		Pinned:  p.Pinned(),
+		Pinned:  p.PinnedFiles(),
 		Recheck: p.Recheck(),
 	}
 }

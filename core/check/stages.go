@@ -32,14 +32,14 @@ func (t *test) checkProfile(ctx context.Context) finding.Result {
 	p := t.profile
 	name := p.Called
 	if found := p.Problem(); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	if p.AliasProblem() != nil {
 		return finding.Good("%s, line %d (its alias is not looked up yet)", clean.Line(filepath.Base(p.Path()), 120),
 			p.Profile.Line)
 	}
 	if found := Untestable(p); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	word, spec := p.Text(key.Engine), p.Engine()
 	t.plan.begin = spec.Begin
@@ -50,31 +50,31 @@ func (t *test) checkProfile(ctx context.Context) finding.Result {
 		Cert:    p.Text(key.TLSCert),
 		Key:     p.Text(key.TLSKey),
 		CRL:     p.Text(key.TLSCRL),
-		Pinned:  p.Pinned(),
+		Pinned:  p.PinnedFiles(),
 
 		KeyPassphrase: t.keyPassphrase(p),
 	}
 	var found *finding.Finding
 	if t.plan.tls, found = tlsrule.Load(ctx, settings); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	detail := word
 	if p.Path() != "" {
 		detail = fmt.Sprintf("%s at %s, line %d", word, clean.Line(filepath.Base(p.Path()), 120), p.Profile.Line)
 	}
 	if found := idleAddressKeys(p); found != nil {
-		return finding.Warned(found, "%s", detail)
+		return finding.WarnWith(found, "%s", detail)
 	}
 	if found := idleTLS(p); found != nil {
-		return finding.Warned(found, "%s", detail)
+		return finding.WarnWith(found, "%s", detail)
 	}
 	if found := idleKeys(p, spec); found != nil {
-		return finding.Warned(found, "%s", detail)
+		return finding.WarnWith(found, "%s", detail)
 	}
 	if secret, _ := p.Get(key.Secret); secret.Value.Text() != "command" {
 		if _, ok := p.Get(key.Command); ok {
-			return finding.Warned(finding.New(finding.ProfileConflict, "command has no effect: secret says %s",
-				clean.Quoted(secret.Value.Text())).
+			return finding.WarnWith(finding.New(finding.ProfileConflict, "command has no effect: secret says %s",
+				clean.Quote(secret.Value.Text())).
 				Saw("secret is from %s", secret.Origin).
 				Suggest("gharbor set %s secret=command", name), "%s", detail)
 		}
@@ -90,11 +90,11 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 		return finding.Result{Outcome: finding.Skip, Detail: "not read yet"}
 	}
 	if found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	places, found := locate(ctx, t.Finder, t.profile, candidates)
 	if places == nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	t.secrets = places.at
 	shown, warning := places.first, found
@@ -105,31 +105,31 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	t.stages.report.Facts.SecretSource = shown.Place
 	said, hopFound := t.locateHopSecrets(ctx)
 	if hopFound != nil {
-		return finding.Failed(hopFound)
+		return finding.FailWith(hopFound)
 	}
 	detail += said
 	if warning != nil {
-		return finding.Warned(warning, "%s", detail)
+		return finding.WarnWith(warning, "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
 
 // places are where the secret of each server is.
 type places struct {
-	at    map[address.Candidate]*secret.Located
-	first *secret.Located // of the first server that has one
+	at    map[address.Candidate]*secret.Place
+	first *secret.Place // of the first server that has one
 }
 
 // locate finds where the secret of each server is. The finding is nil or a warning where there are places.
 func locate(ctx context.Context, finder *secret.Finder, p *resolve.Profile,
 	candidates []address.Candidate) (*places, *finding.Finding) {
-	all := &places{at: make(map[address.Candidate]*secret.Located, len(candidates))}
+	all := &places{at: make(map[address.Candidate]*secret.Place, len(candidates))}
 	var first, warning *finding.Finding
 	for _, c := range candidates {
 		located, found := finder.Locate(ctx, secretQuery(p, c))
 		switch {
 		case located == nil && found.Code == finding.SecretNoMatch:
-			all.at[c] = &secret.Located{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
+			all.at[c] = &secret.Place{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
 		case located == nil:
 			return nil, found
 		case all.first != nil && located.Place == all.first.Place:
@@ -174,7 +174,7 @@ func secretQuery(p *resolve.Profile, c address.Candidate) secret.Query {
 		TLSName:      p.Text(key.TLSName),
 		ServerKey:    p.Text(key.ServerKey),
 		Project:      !p.Own(),
-		Pinned:       p.Pinned(),
+		Pinned:       p.PinnedFiles(),
 		Recheck:      p.Recheck(),
 		Aliases:      links(p),
 		PortOverride: address.PortOverride(p),
@@ -201,7 +201,7 @@ func credentials(p *resolve.Profile) secret.CredentialFile {
 func (t *test) findRoute(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
 	if found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	if in := candidates[0].Container; in != nil {
 		return t.routeIn(in)
@@ -236,11 +236,11 @@ func (t *test) describeRoute(candidates []address.Candidate) finding.Result {
 	if order == "" {
 		order = "in order"
 	}
-	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.wanted(), strings.Join(words, ", "))
+	return finding.Good("%d hosts %s, %s: %s", len(candidates), order, t.targetText(), strings.Join(words, ", "))
 }
 
-// wanted is which of several servers will do.
-func (t *test) wanted() string {
+// targetText is which of several servers will do.
+func (t *test) targetText() string {
 	target := t.profile.Text(key.Target)
 	if t.Writes && len(t.candidates) > 1 && (target == "" || target == "any") {
 		return "writable"
@@ -257,8 +257,8 @@ func (t *test) overTCP(c address.Candidate) string {
 }
 
 // target is what the engine needs to know for this connection.
-func (a *attempt) target(reached *route.Reached) engine.Target {
-	t, by := a.test, a.named("service", "instance")
+func (a *attempt) target(reached *route.Connection) engine.Target {
+	t, by := a.test, a.aliasOrigin("service", "instance")
 	admin := ""
 	var helper func() string
 	switch {
@@ -283,7 +283,7 @@ func (a *attempt) target(reached *route.Reached) engine.Target {
 		TLS:         t.plan.tls,
 		TLSDirect:   t.profile.Text(key.TLSStart) == "direct",
 		ServerKey:   t.profile.Text(key.ServerKey),
-		Pinned:      t.profile.Pinned(),
+		Pinned:      t.profile.PinnedFiles(),
 		PeerChecked: reached.Network == "unix" && !a.at.ViaHop && route.PeerChecked(reached.Conn, a.at.Folder),
 		ListenerChecked: func() bool {
 			return reached.Network == "tcp" && !a.at.ViaHop && (a.at.Container != nil || route.LoopbackChecked(reached.Conn))
@@ -318,7 +318,7 @@ func (a *attempt) rotates() bool {
 
 // redial makes other connections to the address that was reached; nil where
 // there may be none.
-func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, error) {
+func (t *test) redial(reached *route.Connection) func(context.Context) (net.Conn, error) {
 	if t.single && t.opening == nil { // a program may cancel by another connection
 		return nil
 	}
@@ -334,26 +334,26 @@ func (t *test) redial(reached *route.Reached) func(context.Context) (net.Conn, e
 func (a *attempt) logIn(ctx context.Context) finding.Result {
 	minted, found := a.mint(ctx)
 	if found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	login := a.conv.Login(ctx)
 	switch {
 	case minted == nil:
 	case login.Outcome == finding.Fail:
 		login.Finding.Saw("the login %s was made by the service of the cloud, and ends at %s",
-			clean.Quoted(minted.User), minted.Until.Local().Format(time.TimeOnly))
+			clean.Quote(minted.User), minted.Until.Local().Format(time.TimeOnly))
 	default:
 		login.Detail = fmt.Sprintf("ends by itself at %s; %s", minted.Until.Local().Format(time.TimeOnly), login.Detail)
 	}
 	if login.Outcome == finding.Fail && a.Admin != nil {
-		a.lookUp(ctx, login.Finding)
+		a.lookUp(login.Finding)
 	}
 	if name := a.profile.Called; login.Outcome == finding.Fail && a.Rotating != nil && a.Rotating(name) {
 		login.Finding.Saw("a rotation of its password was broken off: the server may have the new one already")
 		login.Finding.Try = append([]string{"gharbor secret rotate " + name + " -resume"}, login.Finding.Try...)
 	}
 	a.conv.Facts().SecretTaken, a.conv.Facts().SecretTyped = a.taken, a.taken && a.secret.Typed
-	return a.explained(ctx, login)
+	return a.explainAddress(ctx, login)
 }
 
 // mint has the login made that the profile's cloud gives, and logs in as its user; nil where the profile has another
@@ -381,7 +381,7 @@ func (a *attempt) mint(ctx context.Context) (*secret.Login, *finding.Finding) {
 func (a *attempt) openDatabase(ctx context.Context) finding.Result {
 	opened := a.conv.Database(ctx)
 	if opened.Outcome == finding.Fail && a.Admin != nil {
-		a.lookUp(ctx, opened.Finding)
+		a.lookUp(opened.Finding)
 	}
 	return opened
 }
@@ -393,18 +393,18 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	if result.Outcome == finding.Fail || f.Writable == nil {
 		return result
 	}
-	name, target := a.profile.Called, a.wanted()
+	name, target := a.profile.Called, a.targetText()
 	have := map[bool]string{true: "writable", false: "read-only"}[*f.Writable]
 	if (target == "writable" || target == "read-only") && have != target {
 		found := finding.New(finding.SessionTarget, "the server at %s is %s, but target is %s", f.Route, have, target)
 		a.sawPassed(found)
-		return finding.Failed(found.Suggest("gharbor show %s   # its hosts and target", name))
+		return finding.FailWith(found.Suggest("gharbor show %s   # its hosts and target", name))
 	}
 	if result.Outcome == finding.Warn { // what the engine says is graver
 		return result
 	}
 	if _, expected := a.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
-		return finding.Warned(finding.New(finding.SessionReadOnly, "this session is read-only").
+		return finding.WarnWith(finding.New(finding.SessionReadOnly, "this session is read-only").
 			Saw("%s", f.ReadOnlyBy).
 			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
 	}

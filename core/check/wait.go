@@ -31,8 +31,8 @@ const (
 	WaitStopped WaitEnd = "stopped"   // by Ctrl-C, or because another profile gave up
 )
 
-// Waited is how the wait for one profile ended.
-type Waited struct {
+// WaitResult is how the wait for one profile ended.
+type WaitResult struct {
 	Profile string  `json:"profile"`
 	Outcome WaitEnd `json:"outcome"`
 	Tries   int     `json:"tries"`
@@ -51,16 +51,16 @@ type Waiting struct {
 
 	// Tried is called with each try that failed and will be repeated. It is called
 	// from several goroutines; nil for nobody.
-	Tried func(*Waited)
+	Tried func(*WaitResult)
 }
 
 // Wait tests the profiles until all are ready. Where one can't become ready,
 // the wait as a whole can't succeed: the others are stopped.
-func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waiting) []*Waited {
+func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waiting) []*WaitResult {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	slots := make(chan struct{}, affordable(w.Parallel))
-	all := make([]*Waited, len(profiles))
+	all := make([]*WaitResult, len(profiles))
 	var group defect.Group
 	for i, p := range profiles {
 		group.Go(func() {
@@ -77,10 +77,10 @@ func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waitin
 }
 
 // waitFor tests one profile until it is ready or there is no hope.
-func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slots chan struct{}) *Waited {
+func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slots chan struct{}) *WaitResult {
 	start := time.Now()
 	end := start.Add(w.Within)
-	waited := &Waited{Profile: p.Called, Outcome: WaitStopped, Report: untested(p)}
+	waited := &WaitResult{Profile: p.Called, Outcome: WaitStopped, Report: untestedReport(p)}
 	pause, woken := firstPause, false
 	for {
 		report := r.try(ctx, p, time.Until(end), waited.Tries == 0, slots)
@@ -155,7 +155,8 @@ const shortest = 100 * time.Millisecond
 // which says less than the try before.
 func cut(report *Report, whole time.Duration) bool {
 	switch report.firstFailure().code() {
-	case finding.NameTimeout, finding.ReachTimeout, finding.SpeakSilent, finding.TLSUnfinished, finding.LoginTimeout:
+	case finding.NameTimeout, finding.ReachTimeout, finding.SpeakSilent, finding.TLSUnfinished, finding.LoginTimeout,
+		finding.SessionTimeout:
 		return time.Duration(report.MS*float64(time.Millisecond)) < whole*9/10
 	}
 	return false

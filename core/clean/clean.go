@@ -89,9 +89,9 @@ func Lines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
-// Quoted is Line between double quotes: the form in which foreign text appears
+// Quote is Line between double quotes: the form in which foreign text appears
 // in a finding. A quote inside becomes a single one, so that the end is plain.
-func Quoted(s string) string {
+func Quote(s string) string {
 	return `"` + strings.ReplaceAll(Line(s, MaxShown), `"`, `'`) + `"`
 }
 

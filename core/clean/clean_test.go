@@ -44,7 +44,7 @@ func TestBytesAndQuoted(t *testing.T) {
 	if got := Bytes([]byte("a\x00\x1b\"\\\n\xff"), 6); got != `"a\x00\x1b\"\\\n…"` {
 		t.Error(got)
 	}
-	if got := Quoted(`say "no"`); got != `"say 'no'"` {
+	if got := Quote(`say "no"`); got != `"say 'no'"` {
 		t.Error(got)
 	}
 }

@@ -54,7 +54,7 @@ func Name(s string) string {
 	if word := Word(s); strings.HasPrefix(word, "$'") && len(word) <= MaxShown {
 		return word
 	}
-	return Quoted(s)
+	return Quote(s)
 }
 
 // Words is Word for several, with blanks between them.

@@ -51,21 +51,21 @@ type Account struct {
 func AccountOf(c *profile.Cloud, home string) Account {
 	folder := filepath.Dir(c.Path())
 	text := func(name key.Name) string {
-		e, ok := c.Own(name)
+		e, ok := c.OwnValue(name)
 		if !ok {
 			return ""
 		}
-		return e.Field.Whole(e.Value.Text(), folder, home)
+		return e.Field.AbsolutePath(e.Value.Text(), folder, home)
 	}
 	list := func(name key.Name) []string {
-		e, ok := c.Own(name)
+		e, ok := c.OwnValue(name)
 		if !ok {
 			return nil
 		}
 		return e.Value.List()
 	}
 	a := Account{
-		Called:    c.Called(),
+		Called:    c.FullName(),
 		Name:      c.Name,
 		File:      c.Path(),
 		Line:      c.Line,

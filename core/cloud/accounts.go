@@ -88,8 +88,8 @@ func (a *Accounts) Expect(refs []cloudref.Ref) {
 	}
 }
 
-// expected are the instances of an account that the run will ask for, one of them first.
-func (a *Accounts) expected(account, first string) []string {
+// expectedInstances are the instances of an account that the run will ask for, one of them first.
+func (a *Accounts) expectedInstances(account, first string) []string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	names := []string{first}
@@ -148,7 +148,7 @@ func (s *Session) instance(ctx context.Context, about About) (*wire.Instance, *f
 	if s.known.trouble != nil && (s.from.Once || time.Since(s.known.since) < changingFor) {
 		return nil, copyOf(s.known.trouble)
 	}
-	names := s.from.expected(about.Ref.Account, name)
+	names := s.from.expectedInstances(about.Ref.Account, name)
 	if s.known.all == nil {
 		s.known.all, s.known.when = make(map[string]*wire.Instance), make(map[string]time.Time)
 	} else if _, again := s.known.all[name]; again {
@@ -191,7 +191,7 @@ func (s *Session) fresh(i *wire.Instance, age time.Duration) bool {
 
 // settled reports whether a place serves, as far as its service says.
 func settled(p *wire.Place) bool {
-	return p.State == wire.Running && (p.Access == nil || p.Access.Rule == wire.InForce) && Needed(p) == ""
+	return p.State == wire.Running && (p.Access == nil || p.Access.Rule == wire.InForce) && MissingFeature(p) == ""
 }
 
 // Place is an address.Clouds' Place.
@@ -215,7 +215,7 @@ func (a *Accounts) Place(ctx context.Context, p address.Profile) (*address.Cloud
 	if found := unready(about, place, p.BehindHops()); found != nil {
 		return nil, found
 	}
-	to, found := chosen(about, place, p)
+	to, found := chooseAddress(about, place, p)
 	if found != nil {
 		return nil, found
 	}
@@ -258,21 +258,21 @@ func (s *Session) missing(ctx context.Context, about About) *finding.Finding {
 	}
 	ref := about.Ref
 	ref.Branch = ""
-	return s.unknown(About{ref, about.Profile}, names)
+	return s.explainUnknown(About{ref, about.Profile}, names)
 }
 
 // unready says why an instance can't be connected to yet, nil where it can.
 func unready(about About, p *wire.Place, behindHops bool) *finding.Finding {
 	switch p.State {
 	case wire.Paused, wire.Stopped:
-		return paused(about, p.State)
+		return explainPause(about, p.State)
 	case wire.Starting:
 		return starting(about)
 	case wire.Failed:
 		return finding.New(finding.CloudFailed, "the service says that the %s has failed", describe(about)).
 			Suggest("gharbor cloud instances %s", about.Ref.Account)
 	}
-	if feature := Needed(p); feature != "" {
+	if feature := MissingFeature(p); feature != "" {
 		return featureOff(about, feature)
 	}
 	if p.Access == nil || behindHops { // which of its addresses the service sees is the hop's then
@@ -287,8 +287,8 @@ func unready(about About, p *wire.Place, behindHops bool) *finding.Finding {
 	return nil
 }
 
-// chosen is the address of an instance that counts: the public one, or behind hops the private one.
-func chosen(about About, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
+// chooseAddress is the address of an instance that counts: the public one, or behind hops the private one.
+func chooseAddress(about About, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
 	kind := wire.Public
 	if p.BehindHops() {
 		kind = wire.Private
@@ -298,8 +298,8 @@ func chosen(about About, place *wire.Place, p address.Profile) (*wire.Address, *
 		if to.Kind != kind {
 			continue
 		}
-		if _, given := p.Given(to.Host); !given {
-			if found := new(address.CloudAddress).Refused(p, to.Host); found != nil {
+		if _, given := p.HostEntry(to.Host); !given {
+			if found := new(address.CloudAddress).CheckHost(p, to.Host); found != nil {
 				return nil, found
 			}
 		}

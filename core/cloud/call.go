@@ -28,20 +28,20 @@ type reply struct {
 	after  time.Duration // when to ask again, 0 where nothing was said
 }
 
-// unreached is a request that got no answer.
-type unreached struct {
+// unreachedError is a request that got no answer.
+type unreachedError struct {
 	what string // "the service", "the program"
 	why  string
 	err  error
 }
 
-func (e *unreached) Error() string { return e.what + ": " + e.why }
-func (e *unreached) Unwrap() error { return e.err }
+func (e *unreachedError) Error() string { return e.what + ": " + e.why }
+func (e *unreachedError) Unwrap() error { return e.err }
 
-// broken is an answer that is not as the interface has it.
-type broken struct{ why string }
+// brokenAnswer is an answer that is not as the interface has it.
+type brokenAnswer struct{ why string }
 
-func (e *broken) Error() string { return e.why }
+func (e *brokenAnswer) Error() string { return e.why }
 
 // way sends requests to the service of an account.
 type way interface {
@@ -64,7 +64,7 @@ func (w *overHTTPS) ask(ctx context.Context, token secret.Value, r wire.Request)
 	}
 	request, err := http.NewRequest(r.Method, strings.TrimSuffix(w.base, "/")+r.Path+query(r.Query), bytes.NewReader(body))
 	if err != nil {
-		return nil, &broken{"its URL can't be asked"}
+		return nil, &brokenAnswer{"its URL can't be asked"}
 	}
 	request.Header.Set("Accept", "application/json, application/problem+json")
 	if r.Body != nil {
@@ -81,7 +81,7 @@ func (w *overHTTPS) ask(ctx context.Context, token secret.Value, r wire.Request)
 		if ctx.Err() != nil && errors.Is(context.Cause(ctx), context.Canceled) {
 			return nil, context.Canceled
 		}
-		return nil, &unreached{"the service", https.Reason(err), err}
+		return nil, &unreachedError{"the service", https.Reason(err), err}
 	}
 	next, err := w.next(answer.Header.Values("Link"))
 	if err != nil {
@@ -123,7 +123,7 @@ func (w *overHTTPS) next(links []string) (string, error) {
 			to, err := base.Parse(target[1:])
 			if err != nil || to.Scheme != base.Scheme || to.Host != base.Host || to.User != nil ||
 				!strings.HasPrefix(to.EscapedPath(), base.EscapedPath()) || strings.Contains(to.EscapedPath(), "..") {
-				return "", &broken{"it names a next page that is not below its own URL"}
+				return "", &brokenAnswer{"it names a next page that is not below its own URL"}
 			}
 			return "/" + strings.TrimPrefix(to.EscapedPath(), base.EscapedPath()) + query(pairsOf(to.RawQuery)), nil
 		}
@@ -188,7 +188,7 @@ func (w *byProgram) ask(ctx context.Context, token secret.Value, r wire.Request)
 	words := w.account.Command
 	path, err := program.Find(words[0])
 	if err != nil {
-		return nil, &unreached{what, program.Reason(err), err}
+		return nil, &unreachedError{what, program.Reason(err), err}
 	}
 	line, err := json.Marshal(requestLine{wire.Format, token.Disclose(), r})
 	if err != nil {
@@ -202,27 +202,27 @@ func (w *byProgram) ask(ctx context.Context, token secret.Value, r wire.Request)
 	said := ""
 	if out.Said != "" { // it may repeat the token
 		said = strings.ReplaceAll(out.Said, textOf(token), secret.Hidden)
-		said = "; it said " + clean.Quoted(clean.Line(said, 300))
+		said = "; it said " + clean.Quote(clean.Line(said, 300))
 	}
 	switch {
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
 	case out.Late:
-		return nil, &unreached{what, fmt.Sprintf("it did not end within %s%s", program.Limit, said), nil}
+		return nil, &unreachedError{what, fmt.Sprintf("it did not end within %s%s", program.Limit, said), nil}
 	case out.Code != 0:
-		return nil, &unreached{what, fmt.Sprintf("it ended with exit code %d%s", out.Code, said), nil}
+		return nil, &unreachedError{what, fmt.Sprintf("it ended with exit code %d%s", out.Code, said), nil}
 	case out.Err != nil:
-		return nil, &unreached{what, program.Reason(out.Err), out.Err}
+		return nil, &unreachedError{what, program.Reason(out.Err), out.Err}
 	case out.Over:
-		return nil, &broken{fmt.Sprintf("its answer is larger than %d MiB", wire.MaxBody>>20)}
+		return nil, &brokenAnswer{fmt.Sprintf("its answer is larger than %d MiB", wire.MaxBody>>20)}
 	}
 	first, _, _ := bytes.Cut(out.Data, []byte("\n"))
 	var answer replyLine
 	if json.Unmarshal(first, &answer) != nil || answer.Status < 100 || answer.Status > 599 {
-		return nil, &broken{"the first line that it printed is no answer (a JSON object with a status)" + said}
+		return nil, &brokenAnswer{"the first line that it printed is no answer (a JSON object with a status)" + said}
 	}
 	if answer.Next != "" && (!strings.HasPrefix(answer.Next, "/") || strings.Contains(answer.Next, "..")) {
-		return nil, &broken{"its next page is no path"}
+		return nil, &brokenAnswer{"its next page is no path"}
 	}
 	return &reply{
 		status: answer.Status,

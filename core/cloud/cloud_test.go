@@ -121,7 +121,7 @@ func (r *rental) signIn() *Session {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	if found := s.Signed(r.t.Context(), got, tokens.Place{Key: tokens.KeyPlace{Source: "wallet", Entry: "x"}}); found != nil {
+	if found := s.KeepToken(r.t.Context(), got, tokens.Place{Key: tokens.KeyPlace{Source: "wallet", Entry: "x"}}); found != nil {
 		r.t.Fatal(found.Cause, found.Seen)
 	}
 	return s
@@ -134,14 +134,14 @@ func (r *rental) profileOf(at, more string) *resolve.Profile {
 	if err != nil {
 		r.t.Fatal(err)
 	}
-	return resolve.Of(file, file.Lookup("p"), nil, resolve.Environment{Aliases: given{}})
+	return resolve.Resolve(file, file.Lookup("p"), nil, resolve.Environment{Aliases: given{}})
 }
 
 // given has no aliases, and an address for every host of the provider.
 type given struct{}
 
 func (given) Chain(string, *resolve.Profile) (*address.Chain, *finding.Finding) { return nil, nil }
-func (given) Given(host string, _ *resolve.Profile) (profile.GivenHost, bool) {
+func (given) HostEntry(host string, _ *resolve.Profile) (profile.GivenHost, bool) {
 	return profile.GivenHost{Name: host, Addresses: []netip.Addr{netip.MustParseAddr("127.0.0.1")}}, strings.HasSuffix(host, "saltmarsh.example")
 }
 
@@ -154,11 +154,11 @@ func about(at string) About {
 func TestAccount(t *testing.T) {
 	t.Parallel()
 	r := rent(t, cloud.Config{RuleAfter: 50 * time.Millisecond, WakeAfter: 50 * time.Millisecond, Page: 2}, "")
-	if _, _, found := r.session("station").Who(t.Context()); !found.Is(finding.CloudNotSignedIn) || found.Try[0] != "gharbor cloud sign-in station" {
+	if _, _, found := r.session("station").ReadAccount(t.Context()); !found.Is(finding.CloudNotSignedIn) || found.Try[0] != "gharbor cloud sign-in station" {
 		t.Fatalf("%+v", found)
 	}
 	s := r.signIn()
-	who, until, found := s.Who(t.Context())
+	who, until, found := s.ReadAccount(t.Context())
 	if found != nil || who.Account != "warden@saltmarsh.example" || time.Until(until) <= 0 {
 		t.Fatalf("%+v %v %+v", who, until, found)
 	}
@@ -226,7 +226,7 @@ func TestRefresh(t *testing.T) {
 	for range 20 {
 		group.Go(func() {
 			s, _ := r.again().Session("station")
-			if _, _, found := s.Who(t.Context()); found != nil {
+			if _, _, found := s.ReadAccount(t.Context()); found != nil {
 				troubles <- found.Cause + strings.Join(found.Seen, "; ")
 			}
 		})
@@ -241,7 +241,7 @@ func TestRefresh(t *testing.T) {
 	}
 	r.EndSignIns()
 	s, _ := r.again().Session("station")
-	if _, _, found := s.Who(t.Context()); !found.Is(finding.CloudSignInExpired) || found.Try[0] != "gharbor cloud sign-in station" {
+	if _, _, found := s.ReadAccount(t.Context()); !found.Is(finding.CloudSignInExpired) || found.Try[0] != "gharbor cloud sign-in station" {
 		t.Errorf("%+v", found)
 	}
 }
@@ -251,7 +251,7 @@ func TestShort(t *testing.T) {
 	t.Parallel()
 	r := rent(t, cloud.Config{TokenFor: 10 * time.Second}, "")
 	s := r.signIn()
-	if _, _, found := s.Who(t.Context()); found != nil || r.Refreshes != 1 {
+	if _, _, found := s.ReadAccount(t.Context()); found != nil || r.Refreshes != 1 {
 		t.Errorf("%+v, refreshed %d times", found, r.Refreshes)
 	}
 }
@@ -419,31 +419,31 @@ func TestOnce(t *testing.T) {
 func TestJobs(t *testing.T) {
 	t.Parallel()
 	r := rent(t, cloud.Config{}, "[cloud.file]\nservice = \"SERVICE\"\ntls-ca = \"ca.pem\"\ntoken-file = \"token\"\n[cloud.bare]\nservice = \"SERVICE\"\ntls-ca = \"ca.pem\"\n")
-	if _, _, found := r.session("file").Who(t.Context()); !found.Is(finding.SecretMissing) {
+	if _, _, found := r.session("file").ReadAccount(t.Context()); !found.Is(finding.SecretMissing) {
 		t.Errorf("%+v", found)
 	}
 	path := filepath.Join(r.dir, "token")
 	os.WriteFile(path, []byte("knot\n"), 0o600)
-	if _, _, found := r.session("file").Who(t.Context()); !found.Is(finding.CloudSignInExpired) || strings.Contains(strings.Join(found.Seen, ""), "knot") {
+	if _, _, found := r.session("file").ReadAccount(t.Context()); !found.Is(finding.CloudSignInExpired) || strings.Contains(strings.Join(found.Seen, ""), "knot") {
 		t.Errorf("%+v", found)
 	}
 	s := r.signIn()
 	token, _ := s.access(t.Context(), secret.Value{})
 	os.WriteFile(path, []byte(token.Disclose()+"\n"), 0o600)
-	if _, _, found := r.session("file").Who(t.Context()); found != nil {
+	if _, _, found := r.session("file").ReadAccount(t.Context()); found != nil {
 		t.Errorf("%+v", found)
 	}
 	os.Chmod(path, 0o644)
-	if _, _, found := r.session("file").Who(t.Context()); !found.Is(finding.SecretPermissions) {
+	if _, _, found := r.session("file").ReadAccount(t.Context()); !found.Is(finding.SecretPermissions) {
 		t.Errorf("%+v", found)
 	}
-	if _, _, found := r.session("bare").Who(t.Context()); !found.Is(finding.CloudNotSignedIn) || len(found.Do) != 2 {
+	if _, _, found := r.session("bare").ReadAccount(t.Context()); !found.Is(finding.CloudNotSignedIn) || len(found.Do) != 2 {
 		t.Errorf("%+v", found)
 	}
-	if found := r.session("bare").Signed(t.Context(), &oauth.Token{Access: token}, tokens.Place{Key: tokens.KeyPlace{Source: "wallet", Entry: "x"}}); found != nil {
+	if found := r.session("bare").KeepToken(t.Context(), &oauth.Token{Access: token}, tokens.Place{Key: tokens.KeyPlace{Source: "wallet", Entry: "x"}}); found != nil {
 		t.Errorf("%+v", found)
 	}
-	if _, _, found := r.session("bare").Who(t.Context()); found != nil {
+	if _, _, found := r.session("bare").ReadAccount(t.Context()); found != nil {
 		t.Errorf("a token that was given: %+v", found)
 	}
 	job := rent(t, cloud.Config{}, "")
@@ -454,11 +454,11 @@ func TestJobs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, found := session.Who(t.Context()); found != nil {
+	if _, _, found := session.ReadAccount(t.Context()); found != nil {
 		t.Errorf("%+v", found)
 	}
 	job.EndTokens()
-	if _, _, found := session.Who(t.Context()); found != nil {
+	if _, _, found := session.ReadAccount(t.Context()); found != nil {
 		t.Errorf("its token has ended: %+v", found)
 	}
 }
@@ -511,10 +511,10 @@ func TestPutOff(t *testing.T) {
 	for fault, code := range map[cloud.Fault]finding.Code{cloud.TooMany: finding.CloudTooManyRequests, cloud.Unavailable: finding.CloudUnreachable} {
 		r := rent(t, cloud.Config{Faults: []cloud.Fault{fault}}, "")
 		s := r.signIn()
-		if _, _, found := s.Who(t.Context()); found != nil {
+		if _, _, found := s.ReadAccount(t.Context()); found != nil {
 			t.Errorf("%s: %+v", fault, found)
 		}
-		if _, _, found := s.Who(hurried{t.Context()}); !found.Is(code) {
+		if _, _, found := s.ReadAccount(hurried{t.Context()}); !found.Is(code) {
 			t.Errorf("%s: there is no time: %+v", fault, found)
 		}
 	}

@@ -67,17 +67,17 @@ func (s *Session) Conform(ctx context.Context, change cloudref.Ref, told func(Ch
 	c.part("a login", func() (string, error) { return c.tryLogin(about) })
 }
 
-// skipped is a part that can't be tried here.
-type skipped struct{ why string }
+// skippedPart is a part that can't be tried here.
+type skippedPart struct{ why string }
 
-func (e *skipped) Error() string { return e.why }
+func (e *skippedPart) Error() string { return e.why }
 
 func (c *conformity) part(name string, try func() (string, error)) {
 	if c.ctx.Err() != nil {
 		return
 	}
 	detail, err := try()
-	var skip *skipped
+	var skip *skippedPart
 	switch {
 	case errors.As(err, &skip):
 		c.told(Check{name, finding.Skip, skip.why})
@@ -181,7 +181,7 @@ func (c *conformity) tryInstances() (string, error) {
 }
 
 // errNone is a part that needs an instance.
-var errNone = &skipped{"there is no instance"}
+var errNone = &skippedPart{"there is no instance"}
 
 func (c *conformity) tryNames() (string, error) {
 	if len(c.all) == 0 {
@@ -266,7 +266,7 @@ func (c *conformity) tryAuthorities() (string, error) {
 		count++
 	}
 	if count == 0 {
-		return "", &skipped{"no instance has one of its own"}
+		return "", &skippedPart{"no instance has one of its own"}
 	}
 	return fmt.Sprintf("%d are certificates", count), nil
 }
@@ -285,7 +285,7 @@ func (c *conformity) tryAddresses() (string, error) {
 		}
 	}
 	if count == 0 {
-		return "", &skipped{"no instance has one"}
+		return "", &skippedPart{"no instance has one"}
 	}
 	return fmt.Sprintf("%d can be dialled", count), nil
 }
@@ -302,7 +302,7 @@ func (c *conformity) tryRules() (string, error) {
 		}
 		return fmt.Sprintf("%d of %s", len(rules), name), nil
 	}
-	return "", &skipped{"no instance has a network with rules"}
+	return "", &skippedPart{"no instance has a network with rules"}
 }
 
 func cutBranch(name string) (instance, branch string) {
@@ -312,7 +312,7 @@ func cutBranch(name string) (instance, branch string) {
 
 func (c *conformity) tryWithout() (string, error) {
 	if c.Service == "" {
-		return "", &skipped{"a program may sign in by itself"}
+		return "", &skippedPart{"a program may sign in by itself"}
 	}
 	r := wire.Request{Method: http.MethodGet, Path: "/account"}
 	return "a problem of type " + string(wire.NotSignedIn), c.refusal(r, false, wire.NotSignedIn)
@@ -323,7 +323,7 @@ const documentation = "192.0.2.1/32"
 
 func (c *conformity) tryRule(about About) (string, error) {
 	if !slices.Contains(c.account.Rights, "allow") {
-		return "", &skipped{"the account may not"}
+		return "", &skippedPart{"the account may not"}
 	}
 	body := map[string]any{"range": documentation, "seconds": 120, "note": "a try of the interface"}
 	r := change(http.MethodPost, at(about.Ref, "/rules"), body)
@@ -359,9 +359,9 @@ func (c *conformity) tryFeature(about About) (string, error) {
 	case found != nil:
 		return "", errors.New(found.Cause)
 	case len(place.Features) == 0:
-		return "", &skipped{"it has no features"}
+		return "", &skippedPart{"it has no features"}
 	case !slices.Contains(c.account.Rights, "switch"):
-		return "", &skipped{"the account may not"}
+		return "", &skippedPart{"the account may not"}
 	}
 	f := place.Features[0]
 	got, found := c.Switch(c.ctx, about, f.Name, f.On)
@@ -380,11 +380,11 @@ func (c *conformity) tryLogin(about About) (string, error) {
 	case found != nil:
 		return "", errors.New(found.Cause)
 	case place.Login == "":
-		return "", &skipped{"the service makes no logins for it"}
+		return "", &skippedPart{"the service makes no logins for it"}
 	case place.State != wire.Running:
-		return "", &skipped{"it does not run"}
+		return "", &skippedPart{"it does not run"}
 	case !slices.Contains(c.account.Rights, "login"):
-		return "", &skipped{"the account may not"}
+		return "", &skippedPart{"the account may not"}
 	}
 	var got wire.Login
 	r := change(http.MethodPost, at(about.Ref, "/logins"), map[string]string{})

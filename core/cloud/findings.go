@@ -21,7 +21,7 @@ func (s *Session) notSignedIn(why string) *finding.Finding {
 	return s.suggestSignIn(found)
 }
 
-func (s *Session) expired(why string) *finding.Finding {
+func (s *Session) explainExpiry(why string) *finding.Finding {
 	return s.suggestSignIn(finding.New(finding.CloudSignInExpired, "the sign-in of the cloud account %s has ended",
 		s.Called).Saw("%s", why))
 }
@@ -37,7 +37,7 @@ func (s *Session) suggestSignIn(found *finding.Finding) *finding.Finding {
 		return found.Advise("keep a token: gharbor cloud sign-in %s -token-stdin < FILE", s.Called).
 			Advise("say who signs people in: gharbor cloud set %s issuer=URL client=ID", s.Called)
 	case s.Account.Issuer == "":
-		return found.Advise("sign in as the program of the account wants it: %s", clean.Quoted(s.Command[0]))
+		return found.Advise("sign in as the program of the account wants it: %s", clean.Quote(s.Command[0]))
 	}
 	return found.Suggest("gharbor cloud sign-in %s", s.Called)
 }
@@ -62,7 +62,7 @@ func foundOf(err error, s *Session) *finding.Finding {
 
 // ofIssuer is the finding for what the issuer said.
 func (s *Session) ofIssuer(err *oauth.Error) *finding.Finding {
-	issuer := clean.Quoted(s.Account.Issuer)
+	issuer := clean.Quote(s.Account.Issuer)
 	switch err.Kind {
 	case oauth.Unreachable:
 		return s.certificateHint(finding.New(finding.CloudUnreachable,
@@ -72,7 +72,7 @@ func (s *Session) ofIssuer(err *oauth.Error) *finding.Finding {
 		return finding.New(finding.CloudTooManyRequests, "the issuer of the cloud account %s wants fewer requests", s.Called).
 			Saw("%s", err.Text).Suggest("gharbor cloud who %s   # in a minute", s.Called)
 	case oauth.Expired:
-		return s.expired("the issuer says that " + err.Text)
+		return s.explainExpiry("the issuer says that " + err.Text)
 	case oauth.Denied:
 		return finding.New(finding.CloudNotSignedIn, "the sign-in to the cloud account %s was refused", s.Called).
 			Saw("%s", err.Text).Suggest("gharbor cloud sign-in %s", s.Called)
@@ -98,42 +98,42 @@ func (s *Session) certificateHint(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor cloud show %s   # are its URLs right?", s.Called)
 }
 
-// failed is the finding for a request that got no answer, or none that can be read.
-func (s *Session) failed(about About, err error) *finding.Finding {
-	var no *unreached
-	var wrong *broken
+// explainFailure is the finding for a request that got no answer, or none that can be read.
+func (s *Session) explainFailure(about About, err error) *finding.Finding {
+	var no *unreachedError
+	var wrong *brokenAnswer
 	switch {
 	case errors.As(err, &no):
 		return s.certificateHint(finding.New(finding.CloudUnreachable, "%s of the cloud account %s could not be asked",
 			no.what, s.Called).Saw("%s", no.why))
 	case errors.As(err, &wrong):
 		return finding.New(finding.CloudBroken, "%s of the cloud account %s does not answer as its interface says",
-			s.who(), s.Called).
+			s.serviceName(), s.Called).
 			Saw("%s", wrong.why).
 			Suggest("gharbor cloud check %s", s.Called)
 	}
-	return finding.New(finding.CloudUnreachable, "%s of the cloud account %s could not be asked in time", s.who(),
+	return finding.New(finding.CloudUnreachable, "%s of the cloud account %s could not be asked in time", s.serviceName(),
 		s.Called).
 		Suggest("gharbor cloud instances %s", s.Called)
 }
 
-// who answers requests, in words.
-func (s *Session) who() string {
+// serviceName answers requests, in words.
+func (s *Session) serviceName() string {
 	if s.Service == "" {
 		return "the program"
 	}
 	return "the service"
 }
 
-// refused is the finding for a problem.
-func (s *Session) refused(about About, p *wire.Problem, after time.Duration) *finding.Finding {
+// explainProblem is the finding for a problem.
+func (s *Session) explainProblem(about About, p *wire.Problem, after time.Duration) *finding.Finding {
 	var found *finding.Finding
 	switch p.Kind() {
 	case wire.NotSignedIn:
 		if s.token == nil && s.TokenFile == "" {
 			found = s.notSignedIn("")
 		} else {
-			found = s.expired(s.who() + " does not take the token")
+			found = s.explainExpiry(s.serviceName() + " does not take the token")
 		}
 	case wire.NoRight:
 		found = finding.New(finding.CloudNoRight, "your cloud account %s may not do that", s.Called)
@@ -143,11 +143,11 @@ func (s *Session) refused(about About, p *wire.Problem, after time.Duration) *fi
 		found.Suggest("gharbor cloud who %s", s.Called).
 			Advise("ask whoever administers the account for the right")
 	case wire.Unknown:
-		found = finding.New(finding.CloudUnknownInstance, "%s knows no %s, or does not do that for it", s.who(),
+		found = finding.New(finding.CloudUnknownInstance, "%s knows no %s, or does not do that for it", s.serviceName(),
 			describe(about)).
 			Suggest("gharbor cloud instances %s", s.Called)
 	case wire.PausedProblem:
-		found = paused(about, wire.Paused)
+		found = explainPause(about, wire.Paused)
 	case wire.StartingProblem:
 		found = starting(about)
 	case wire.FeatureOff:
@@ -158,14 +158,14 @@ func (s *Session) refused(about About, p *wire.Problem, after time.Duration) *fi
 		found = rulePending(about, p.Address)
 	case wire.TooMany:
 		found = finding.New(finding.CloudTooManyRequests, "%s of the cloud account %s wants fewer requests",
-			s.who(), s.Called)
+			s.serviceName(), s.Called)
 		if after > 0 {
 			found.Saw("it says to ask again in %s", after)
 		}
 		found.Suggest("gharbor cloud instances %s   # later", s.Called)
 	case wire.Unavailable:
 		found = finding.New(finding.CloudUnreachable, "%s of the cloud account %s is not available for the moment",
-			s.who(), s.Called)
+			s.serviceName(), s.Called)
 		if after > 0 {
 			found.Saw("it says to ask again in %s", after)
 		}
@@ -175,18 +175,18 @@ func (s *Session) refused(about About, p *wire.Problem, after time.Duration) *fi
 			Advise("ask whoever has it, or have the provider set another one")
 	default:
 		found = finding.New(finding.CloudBroken, "%s of the cloud account %s does not carry the request out",
-			s.who(), s.Called).
+			s.serviceName(), s.Called).
 			Saw("it answers %d", p.Status).
 			Suggest("gharbor cloud check %s", s.Called)
 	}
-	if text := said(p); text != "" {
-		found.Saw("%s says %s", s.who(), clean.Quoted(s.withoutTokens(text)))
+	if text := problemText(p); text != "" {
+		found.Saw("%s says %s", s.serviceName(), clean.Quote(s.withoutTokens(text)))
 	}
 	return found
 }
 
-// said is a problem's own words.
-func said(p *wire.Problem) string {
+// problemText is a problem's own words.
+func problemText(p *wire.Problem) string {
 	switch {
 	case p.Detail != "":
 		return p.Detail
@@ -216,7 +216,7 @@ func describe(about About) string {
 	return "account " + about.Ref.Account
 }
 
-func paused(about About, state wire.State) *finding.Finding {
+func explainPause(about About, state wire.State) *finding.Finding {
 	found := finding.New(finding.CloudPaused, "the %s is %s", describe(about), state)
 	if about.Profile != "" {
 		return found.Suggest("gharbor cloud wake %s   # it may cost money", about.Profile).

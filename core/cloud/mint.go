@@ -47,7 +47,7 @@ func (s *Session) mint(ctx context.Context, about About, kind wire.LoginKind, p 
 	}
 	login, err := s.loginOf(about, kind, user, &got)
 	if err != nil {
-		return nil, &secret.Failure{Found: s.failed(about, &broken{err.Error()})}
+		return nil, &secret.Failure{Found: s.explainFailure(about, &brokenAnswer{err.Error()})}
 	}
 	if s.made == nil {
 		s.made = make(map[string]*secret.Login)
@@ -63,7 +63,7 @@ func (s *Session) loginOf(about About, kind wire.LoginKind, user string, got *wi
 	case got.Instance != about.Ref.Instance || got.Branch != about.Ref.Branch:
 		return nil, errOther
 	case user != "" && got.User != user:
-		return nil, fmt.Errorf("it was asked for a login of %s and answers with another user's", clean.Quoted(user))
+		return nil, fmt.Errorf("it was asked for a login of %s and answers with another user's", clean.Quote(user))
 	case left <= 0:
 		return nil, fmt.Errorf("the login that it made has ended already (this machine's clock says %s)",
 			time.Now().UTC().Format(time.DateTime+" MST"))

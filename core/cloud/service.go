@@ -19,8 +19,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Who is the account as the service knows it, and until when its token lasts.
-func (s *Session) Who(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
+// ReadAccount is the account as the service knows it, and until when its token lasts.
+func (s *Session) ReadAccount(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
 	var a wire.Account
 	_, found := s.ask(ctx, About{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
 		Path: "/account"}, &a)
@@ -76,7 +76,7 @@ func (s *Session) pages(ctx context.Context, about About, r wire.Request,
 		path, query := splitPath(next)
 		r = wire.Request{Method: http.MethodGet, Path: path, Query: query}
 	}
-	return false, s.failed(about, &broken{"its list of instances has more than 200 pages"})
+	return false, s.explainFailure(about, &brokenAnswer{"its list of instances has more than 200 pages"})
 }
 
 // Find is one instance.
@@ -91,7 +91,7 @@ func (s *Session) Find(ctx context.Context, about About) (*wire.Instance, *wire.
 		return nil, nil, found
 	}
 	if i.Name != about.Ref.Instance {
-		return nil, nil, s.failed(about, &broken{"it was asked for one instance and answers with another"})
+		return nil, nil, s.explainFailure(about, &brokenAnswer{"it was asked for one instance and answers with another"})
 	}
 	place, found := s.placeOf(about, &i)
 	return &i, place, found
@@ -109,30 +109,30 @@ func (s *Session) placeOf(about About, i *wire.Instance) (*wire.Place, *finding.
 		}
 		names = append(names, i.Branches[b].Name)
 	}
-	return nil, s.unknown(about, names)
+	return nil, s.explainUnknown(about, names)
 }
 
 // act is ask for what is done to an instance.
 func (s *Session) act(ctx context.Context, about About, r wire.Request, into any) *finding.Finding {
 	_, found := s.ask(ctx, about, r, into)
-	return s.told(ctx, about, found)
+	return s.checkInstance(ctx, about, found)
 }
 
-// told is found, or that there is no such instance where what was asked of one is not known.
-func (s *Session) told(ctx context.Context, about About, found *finding.Finding) *finding.Finding {
+// checkInstance is found, or that there is no such instance where what was asked of one is not known.
+func (s *Session) checkInstance(ctx context.Context, about About, found *finding.Finding) *finding.Finding {
 	if !found.Is(finding.CloudUnknownInstance) || about.Ref.Instance == "" {
 		return found
 	}
 	if _, _, missing := s.Find(ctx, about); missing != nil {
 		return missing
 	}
-	found.Cause = fmt.Sprintf("%s does not do that for the %s", s.who(), describe(about))
+	found.Cause = fmt.Sprintf("%s does not do that for the %s", s.serviceName(), describe(about))
 	return found
 }
 
-// unknown is the finding for an instance or a branch that there is not; names are those that there are.
-func (s *Session) unknown(about About, names []string) *finding.Finding {
-	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.who(), s.Called,
+// explainUnknown is the finding for an instance or a branch that there is not; names are those that there are.
+func (s *Session) explainUnknown(about About, names []string) *finding.Finding {
+	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.serviceName(), s.Called,
 		describe(about))
 	wanted := about.Ref.Instance
 	if about.Ref.Branch != "" {
@@ -189,7 +189,7 @@ func (s *Session) Switch(ctx context.Context, about About, feature string, on bo
 func (s *Session) noFeature(ctx context.Context, about About, feature string, found *finding.Finding) *finding.Finding {
 	var features []wire.Feature
 	if about.Ref.Instance == "" {
-		if a, _, found := s.Who(ctx); found == nil {
+		if a, _, found := s.ReadAccount(ctx); found == nil {
 			features = a.Features
 		}
 	} else if _, place, found := s.Find(ctx, about); found == nil {
@@ -217,7 +217,7 @@ func (s *Session) Rules(ctx context.Context, about About) ([]wire.Rule, *finding
 		var page wire.Rules
 		next, found := s.ask(ctx, about, r, &page)
 		if found != nil {
-			return nil, s.told(ctx, about, found)
+			return nil, s.checkInstance(ctx, about, found)
 		}
 		all = append(all, page.Rules...)
 		if next == "" {
@@ -226,7 +226,7 @@ func (s *Session) Rules(ctx context.Context, about About) ([]wire.Rule, *finding
 		path, query := splitPath(next)
 		r = wire.Request{Method: http.MethodGet, Path: path, Query: query}
 	}
-	return nil, s.failed(about, &broken{"its list of rules has more than 20 pages"})
+	return nil, s.explainFailure(about, &brokenAnswer{"its list of rules has more than 20 pages"})
 }
 
 // Allow makes a rule that lets a range in for a time. A zero range is the address that the service sees.
@@ -272,7 +272,8 @@ func (s *Session) FirstPassword(ctx context.Context, about About) (user string, 
 		return "", v, found
 	}
 	if first.Instance != about.Ref.Instance || first.Branch != about.Ref.Branch {
-		return "", v, s.failed(about, &broken{"it was asked for one instance's password and answers with another's"})
+		return "", v, s.explainFailure(about,
+			&brokenAnswer{"it was asked for one instance's password and answers with another's"})
 	}
 	return first.User, secret.NewValue(first.Password), nil
 }
@@ -296,8 +297,8 @@ func (s *Session) SignIn(ctx context.Context) (*oauth.Device, *finding.Finding) 
 	return d, nil
 }
 
-// Signed keeps the token of a sign-in.
-func (s *Session) Signed(ctx context.Context, got *oauth.Token, place tokens.Place) *finding.Finding {
+// KeepToken keeps the token of a sign-in.
+func (s *Session) KeepToken(ctx context.Context, got *oauth.Token, place tokens.Place) *finding.Finding {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	owner, err := s.Owner()
@@ -385,8 +386,8 @@ func (s *Session) revoke(ctx context.Context, owner tokens.Owner) (revoked bool,
 	return true, ""
 }
 
-// Needed is the first feature of a place that a connection needs and that is off, "" for none.
-func Needed(p *wire.Place) string {
+// MissingFeature is the first feature of a place that a connection needs and that is off, "" for none.
+func MissingFeature(p *wire.Place) string {
 	if i := slices.IndexFunc(p.Features, func(f wire.Feature) bool { return f.Needed && !f.On }); i >= 0 {
 		return p.Features[i].Name
 	}

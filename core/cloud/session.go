@@ -206,7 +206,7 @@ func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.V
 		return token.Access, nil
 	}
 	if !token.Refresh.Present() || s.Account.Issuer == "" {
-		return secret.Value{}, s.expired("its token has ended, and there is none to refresh it by")
+		return secret.Value{}, s.explainExpiry("its token has ended, and there is none to refresh it by")
 	}
 	c, found := s.client(ctx)
 	if found != nil {
@@ -278,19 +278,20 @@ func (s *Session) ask(ctx context.Context, about About, r wire.Request, into any
 		}
 		answer, err := s.way.ask(ctx, token, r)
 		if err != nil {
-			return "", s.failed(about, err)
+			return "", s.explainFailure(about, err)
 		}
 		if answer.status >= 200 && answer.status < 300 {
 			if into == nil {
 				return answer.next, nil
 			}
 			if err := wire.Read(answer.body, into); err != nil {
-				return "", s.failed(about, &broken{err.Error()})
+				return "", s.explainFailure(about, &brokenAnswer{err.Error()})
 			}
 			return answer.next, nil
 		}
 		if answer.status >= 300 && answer.status < 400 {
-			return "", s.failed(about, &broken{fmt.Sprintf("it answers %d, and redirects are not followed", answer.status)})
+			return "", s.explainFailure(about,
+				&brokenAnswer{fmt.Sprintf("it answers %d, and redirects are not followed", answer.status)})
 		}
 		problem := wire.ReadProblem(answer.status, answer.body)
 		kind := problem.Kind()
@@ -304,7 +305,7 @@ func (s *Session) ask(ctx context.Context, about About, r wire.Request, into any
 				continue
 			}
 		}
-		return "", s.refused(about, problem, answer.after)
+		return "", s.explainProblem(about, problem, answer.after)
 	}
 }
 

@@ -12,13 +12,13 @@ import (
 // look is how often the wall's clock is looked at: a machine that wakes late finds the end within this time.
 const look = 2 * time.Second
 
-// By is a context that ends with cause once the wall's clock has reached until, or once the time that was left at the
-// call has passed, whichever comes first: a clock that is set back makes nothing last longer.
-func By(ctx context.Context, until time.Time, cause error) (context.Context, context.CancelFunc) {
-	return by(ctx, until, cause, time.Now, look)
+// WithTime is a context that ends with cause once the wall's clock has reached until, or once the time that was left
+// at the call has passed, whichever comes first: a clock that is set back makes nothing last longer.
+func WithTime(ctx context.Context, until time.Time, cause error) (context.Context, context.CancelFunc) {
+	return withClock(ctx, until, cause, time.Now, look)
 }
 
-func by(ctx context.Context, until time.Time, cause error, now func() time.Time,
+func withClock(ctx context.Context, until time.Time, cause error, now func() time.Time,
 	every time.Duration) (context.Context, context.CancelFunc) {
 	ctx, stop := context.WithDeadlineCause(ctx, until, cause)
 	ctx, end := context.WithCancelCause(ctx)

@@ -20,7 +20,7 @@ func TestSleep(t *testing.T) {
 		}
 		return until.Add(-time.Hour)
 	}
-	ctx, stop := by(t.Context(), until, errOver, now, time.Millisecond)
+	ctx, stop := withClock(t.Context(), until, errOver, now, time.Millisecond)
 	defer stop()
 	select {
 	case <-ctx.Done():
@@ -37,7 +37,7 @@ func TestSleep(t *testing.T) {
 // TestSetBack: a wall's clock that is set back makes it last no longer.
 func TestSetBack(t *testing.T) {
 	now := func() time.Time { return time.Now().Add(-time.Hour) }
-	ctx, stop := by(t.Context(), time.Now().Add(20*time.Millisecond), errOver, now, time.Millisecond)
+	ctx, stop := withClock(t.Context(), time.Now().Add(20*time.Millisecond), errOver, now, time.Millisecond)
 	defer stop()
 	<-ctx.Done()
 	if cause := context.Cause(ctx); cause != errOver {
@@ -47,13 +47,13 @@ func TestSetBack(t *testing.T) {
 
 // TestStop: who stops it early is no cause of its end.
 func TestStop(t *testing.T) {
-	ctx, stop := By(t.Context(), time.Now().Add(time.Hour), errOver)
+	ctx, stop := WithTime(t.Context(), time.Now().Add(time.Hour), errOver)
 	stop()
 	<-ctx.Done()
 	if cause := context.Cause(ctx); cause != context.Canceled {
 		t.Error(cause)
 	}
-	if past, stop := By(t.Context(), time.Now().Add(-time.Second), errOver); past.Err() == nil {
+	if past, stop := WithTime(t.Context(), time.Now().Add(-time.Second), errOver); past.Err() == nil {
 		t.Error("a time that is over does not end it at once")
 	} else {
 		stop()

@@ -19,9 +19,9 @@ type Defect struct {
 
 func (d *Defect) Error() string { return fmt.Sprint(d.Value) }
 
-// Caught makes a Defect of what recover gave. One that comes from another goroutine keeps its
+// FromPanic makes a Defect of what recover gave. One that comes from another goroutine keeps its
 // stack.
-func Caught(value any) *Defect {
+func FromPanic(value any) *Defect {
 	if d, ok := value.(*Defect); ok {
 		return d
 	}
@@ -40,7 +40,7 @@ func Go(f func()) {
 	go func() {
 		defer func() {
 			if value := recover(); value != nil {
-				report(Caught(value))
+				report(FromPanic(value))
 			}
 		}()
 		f()
@@ -75,7 +75,7 @@ func (g *Group) Go(f func()) {
 func (g *Group) Do(part func()) {
 	defer func() {
 		if value := recover(); value != nil {
-			g.first.CompareAndSwap(nil, Caught(value))
+			g.first.CompareAndSwap(nil, FromPanic(value))
 		}
 	}()
 	part()

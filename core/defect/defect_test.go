@@ -18,7 +18,7 @@ func crash() { panic("the tide") }
 func TestGroup(t *testing.T) {
 	done := 0
 	caught := func() (d *Defect) {
-		defer func() { d = Caught(recover()) }()
+		defer func() { d = FromPanic(recover()) }()
 		var g Group
 		g.Go(crash)
 		g.Go(func() {
@@ -31,7 +31,7 @@ func TestGroup(t *testing.T) {
 	if caught == nil || caught.Error() != "the tide" || !strings.Contains(string(caught.Stack), "defect.crash") || done != 1 {
 		t.Errorf("%v, %d\n%s", caught, done, caught.Stack)
 	}
-	if again := Caught(caught); again != caught {
+	if again := FromPanic(caught); again != caught {
 		t.Error("a defect that is handed on lost its stack")
 	}
 }

@@ -24,7 +24,7 @@ func (s *stages) Close() { s.close() }
 
 func (s *stages) stage(name string) finding.Result {
 	if code := s.ends[name]; code != "" {
-		return finding.Failed(finding.New(code, "it ends here"))
+		return finding.FailWith(finding.New(code, "it ends here"))
 	}
 	s.passed = append(s.passed, name)
 	return finding.Good("")

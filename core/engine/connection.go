@@ -154,9 +154,9 @@ func (c *Connection) Authorities() string {
 	return ""
 }
 
-// Named is the host that is dialled, where the certificate is to be verified for a name that is not that host; ok is
-// false where one host is both.
-func (c *Connection) Named() (host string, ok bool) {
+// VerifiedHost is the host that is dialled, where the certificate is to be verified for a name that is not that host;
+// ok is false where one host is both.
+func (c *Connection) VerifiedHost() (host string, ok bool) {
 	s := c.First()
 	if c.TLSName == "" || s.Socket != "" || strings.EqualFold(c.TLSName, s.Host) || len(c.Servers) > 1 {
 		return "", false
@@ -167,7 +167,7 @@ func (c *Connection) Named() (host string, ok bool) {
 // Apart are the name on the certificate and the address where the two stand apart; ok is false where one host is both,
 // and where the address is not known.
 func (c *Connection) Apart() (name, address string, ok bool) {
-	host, ok := c.Named()
+	host, ok := c.VerifiedHost()
 	address = c.Address
 	if net.ParseIP(host) != nil {
 		address = host

@@ -19,14 +19,14 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 	strict := rule == tlsrule.Required || rule == tlsrule.Verified
 	switch {
 	case t.Network == "unix" && strict:
-		return finding.Failed(finding.New(finding.TLSNotOffered, "a Unix socket has no TLS, but the rule is %s", rule).
+		return finding.FailWith(finding.New(finding.TLSNotOffered, "a Unix socket has no TLS, but the rule is %s", rule).
 			Suggest("gharbor set %s tls=offered   # a socket does not leave this machine", t.Profile)), true
 	case t.Network == "unix":
 		return finding.Good("not on a Unix socket"), true
 	case rule == tlsrule.Off:
 		return finding.Good("not encrypted, by the rule (tls = %q)", rule), true
 	case !offered && strict:
-		return finding.Failed(finding.New(finding.TLSNotOffered,
+		return finding.FailWith(finding.New(finding.TLSNotOffered,
 			"the server does not offer TLS, but the rule is %s", rule).
 			Saw("%s (an answer before TLS can come from anybody)", words.Seen).
 			Advise("on the server: %s", words.Server).
@@ -39,8 +39,8 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 	return finding.Result{}, false
 }
 
-// Encrypted notes what a handshake came to.
-func (f *Facts) Encrypted(by *tlsrule.Facts) {
+// SetTLS notes what a handshake came to.
+func (f *Facts) SetTLS(by *tlsrule.Facts) {
 	f.TLS, f.TLSCipher = by.Version, by.Cipher
 	f.TLSVerified, f.Certificate, f.ClientAuthorities = &by.Verified, by.Peer, by.ClientAuthorities
 }

@@ -119,7 +119,7 @@ type Conversation interface {
 	Missing(ctx context.Context, what key.Name, names []string) ([]string, error)
 	// LookUp lets this administrator's login find out why the server refused
 	// another one, or its database, and makes that finding the particular one.
-	LookUp(context.Context, Refused) error
+	LookUp(context.Context, Refusal) error
 	// Facts is what is known so far.
 	Facts() *Facts
 	// Close ends the connection politely where it can.
@@ -183,8 +183,8 @@ type Facts struct {
 	ReadOnlyBy   string   `json:"-"` // why nothing can be written, where that is so
 }
 
-// Refused is a login that failed for a reason that the server keeps to itself.
-type Refused struct {
+// Refusal is a login that failed for a reason that the server keeps to itself.
+type Refusal struct {
 	Profile   string
 	User      string
 	Database  string

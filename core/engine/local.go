@@ -7,13 +7,13 @@ import (
 
 // Local is how an engine's servers are installed on a machine.
 type Local struct {
-	Programs []string               // names of the server's processes
-	Units    []string               // names of the services of usual packages
-	Stopped  func(h Host) []Stopped // installed servers that packages arrange in another way; nil for none
+	Programs []string                    // names of the server's processes
+	Units    []string                    // names of the services of usual packages
+	Stopped  func(h Host) []LocalService // installed servers that packages arrange in another way; nil for none
 }
 
-// Stopped is an installed server that may or may not run.
-type Stopped struct {
+// LocalService is an installed server that may or may not run.
+type LocalService struct {
 	What  string // "an installed cluster that does not answer"
 	Name  string
 	Port  int

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"context"
 	"database/sql/driver"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -33,7 +35,7 @@ func TestSet(t *testing.T) {
 	for got, want := range map[string]string{
 		strings.Join(set.Words(), " "):          "tern gull owl",
 		strings.Join(set.Testable(), " "):       "tern gull",
-		strings.Join(set.With(key.As), " "):     "tern",
+		strings.Join(set.WithKey(key.As), " "):  "tern",
 		strings.Join(set.FamilyOf("gull"), " "): "tern gull",
 		strings.Join(set.FamilyOf("owl"), " "):  "owl",
 	} {
@@ -41,7 +43,7 @@ func TestSet(t *testing.T) {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}
-	if set.Port("owl") != 7002 || set.Port("knot") != 0 || set.AtPort(7001).Word != "tern" || set.AtPort(0) != nil || set.Named("knot") != nil {
+	if set.Port("owl") != 7002 || set.Port("knot") != 0 || set.AtPort(7001).Word != "tern" || set.AtPort(0) != nil || set.ByWord("knot") != nil {
 		t.Error("a port is wrong")
 	}
 	if set.Example().Word != "tern" || NewSet().Example().Word != "ENGINE" || len(set.Greetings()) != 1 || len(set.CredentialFiles()) != 0 || len(set.All()) != 3 {
@@ -56,7 +58,7 @@ func TestSet(t *testing.T) {
 }
 
 func TestSockets(t *testing.T) {
-	tern, gull, owl := birds().Named("tern").Sockets, birds().Named("gull").Sockets, birds().Named("owl").Sockets
+	tern, gull, owl := birds().ByWord("tern").Sockets, birds().ByWord("gull").Sockets, birds().ByWord("owl").Sockets
 	if tern.FileFor("7") != ".tern.7.s" || gull.FileFor("7") != "gull.sock" || owl.FileFor("7") != "" {
 		t.Error("a name is wrong")
 	}
@@ -72,7 +74,7 @@ func TestSockets(t *testing.T) {
 
 func TestConnection(t *testing.T) {
 	set := birds()
-	c := Connection{Spec: set.Named("tern"), Servers: []Endpoint{{Host: "192.0.2.1", Port: 7001}}, TLS: "verified", TLSName: "db.saltmarsh.example"}
+	c := Connection{Spec: set.ByWord("tern"), Servers: []Endpoint{{Host: "192.0.2.1", Port: 7001}}, TLS: "verified", TLSName: "db.saltmarsh.example"}
 	if name, address, ok := c.Apart(); !ok || name != "db.saltmarsh.example" || address != "192.0.2.1" {
 		t.Errorf("%s %s %v", name, address, ok)
 	}
@@ -94,12 +96,12 @@ func TestConnection(t *testing.T) {
 	}
 	at := []Endpoint{{Socket: "/run/x/.tern.7.s", Folder: "/run/x", Port: 7}}
 	for word, want := range map[string]string{"tern": "/run/x", "gull": "localhost", "owl": "/run/x/.tern.7.s"} {
-		s := Connection{Spec: set.Named(word), Servers: at}
+		s := Connection{Spec: set.ByWord(word), Servers: at}
 		if s.Host() != want || s.Socket() != at[0].Socket || s.First().String() != at[0].Socket {
 			t.Errorf("%s: %s", word, s.Host())
 		}
 	}
-	if (&Connection{Spec: set.Named("owl"), Servers: []Endpoint{{Host: "h"}}}).Port() != "" {
+	if (&Connection{Spec: set.ByWord("owl"), Servers: []Endpoint{{Host: "h"}}}).Port() != "" {
 		t.Error("no port is one")
 	}
 	if got := (Section{Line: 3, Name: "tides"}).Place("f"); got != "f:3: [tides]" {
@@ -136,9 +138,12 @@ func TestFindings(t *testing.T) {
 		code  finding.Code
 		seen  string
 	}{
-		{to.LoginTimeout("md5", false), finding.LoginTimeout, "md5"}, {to.LoginBrokenOff("eof"), finding.LoginBrokenOff, "eof"}, {to.SessionLost("eof"), finding.SessionLost, "eof"},
+		{to.LoginTimeout("md5", false), finding.LoginTimeout, "md5"}, {to.LoginBrokenOff("eof"), finding.LoginBrokenOff, "eof"}, {to.SessionLost(io.EOF, "eof"), finding.SessionLost, "eof"},
+		{to.SessionLost(nil, "no"), finding.SessionLost, "no"},
+		{to.SessionLost(fmt.Errorf("read: %w", os.ErrDeadlineExceeded), "late"), finding.SessionTimeout, "nothing came back"},
+		{to.SessionLost(context.Canceled, "late"), finding.SessionTimeout, "nothing came back"},
 		{to.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "bad"}, {with.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "/c.pem"},
-		{to.Untaken(&SecretError{errors.New("no")}), finding.SecretUnreadable, "no"}, {to.Untaken(&SecretError{&secret.Failure{Found: own}}), finding.SecretMissing, ""},
+		{to.ExplainSecretError(&SecretError{errors.New("no")}), finding.SecretUnreadable, "no"}, {to.ExplainSecretError(&SecretError{&secret.Failure{Found: own}}), finding.SecretMissing, ""},
 		{to.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{TLS: "none"}), finding.LoginCleartextRefused, "not encrypted"},
 		{to.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{TLS: "TLS 1.3"}), finding.LoginCleartextRefused, "not verified"},
 		{socket.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{}), finding.LoginCleartextRefused, "socket"},
@@ -151,7 +156,7 @@ func TestFindings(t *testing.T) {
 		t.Error(err)
 	}
 	f := &Facts{}
-	if f.Encrypted(&tlsrule.Facts{Version: "TLS 1.3", Cipher: "x", Verified: true}); f.TLS != "TLS 1.3" || !*f.TLSVerified {
+	if f.SetTLS(&tlsrule.Facts{Version: "TLS 1.3", Cipher: "x", Verified: true}); f.TLS != "TLS 1.3" || !*f.TLSVerified {
 		t.Errorf("%+v", f)
 	}
 }

@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"context"
 	"errors"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -44,8 +46,8 @@ func (t *Target) NotInTheClear(found *finding.Finding, f *Facts) *finding.Findin
 	return found.Suggest("gharbor set %s tls=verified", t.Profile)
 }
 
-// Untaken is for a secret that could not be taken.
-func (t *Target) Untaken(err *SecretError) *finding.Finding {
+// ExplainSecretError is for a secret that could not be taken.
+func (t *Target) ExplainSecretError(err *SecretError) *finding.Finding {
 	var own *secret.Failure
 	if errors.As(err, &own) {
 		return own.Found
@@ -103,24 +105,37 @@ func (t *Target) CertificateRefused(f *Facts, seen string) *finding.Finding {
 	}
 	found.Saw("%s", clean.Line(seen, 0)).Saw("the profile's certificate is %s", t.TLS.Cert)
 	if leaf := t.TLS.ClientCertificate(); leaf != nil {
-		found.Saw("it is for %s, issued by %s, valid until %s", clean.Quoted(leaf.Subject.String()),
-			clean.Quoted(leaf.Issuer.String()), leaf.NotAfter.Format(time.DateOnly))
+		found.Saw("it is for %s, issued by %s, valid until %s", clean.Quote(leaf.Subject.String()),
+			clean.Quote(leaf.Issuer.String()), leaf.NotAfter.Format(time.DateOnly))
 		if len(f.ClientAuthorities) > 0 && !slices.Contains(f.ClientAuthorities, leaf.Issuer.String()) {
 			found.Saw("the server takes certificates issued by %s",
-				clean.Quoted(strings.Join(f.ClientAuthorities, "; ")))
+				clean.Quote(strings.Join(f.ClientAuthorities, "; ")))
 			found.Advise("if %s stands between: put its certificate into %s, behind the first",
-				clean.Quoted(leaf.Issuer.String()),
+				clean.Quote(leaf.Issuer.String()),
 				t.TLS.Cert)
 		}
 	}
 	return found.Suggest("openssl x509 -noout -subject -issuer -enddate -in %s", clean.Shell(t.TLS.Cert))
 }
 
-// SessionLost is for a session that ended, or refused a plain question.
-func (t *Target) SessionLost(seen string) *finding.Finding {
+// SessionLost is for a session that failed: err is that of the connection, nil where the server refused a plain
+// question. A server that gave no answer in time has a finding of its own.
+func (t *Target) SessionLost(err error, seen string) *finding.Finding {
+	if isTimeout(err) {
+		return finding.New(finding.SessionTimeout, "the login worked, then the server gave no answer in time").
+			Saw("nothing came back before the time for the test was over").
+			Suggest("gharbor test %s -timeout 60s", t.Profile).
+			Suggest("gharbor explain %s   # if it repeats: packets that are too large for the way", finding.SessionTimeout)
+	}
 	return finding.New(finding.SessionLost, "the login worked, then the session failed").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
+}
+
+// isTimeout reports whether the time for a stage ended: its deadline, or soon after it its context.
+func isTimeout(err error) bool {
+	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, context.Canceled)
 }
 
 // NoRight is for a session that may not even read who and where it is.

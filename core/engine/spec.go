@@ -127,8 +127,8 @@ func NewSet(specs ...*Spec) Set {
 // All lists the engines.
 func (set Set) All() []*Spec { return set.specs }
 
-// Named is the engine of that word, or nil.
-func (set Set) Named(word string) *Spec {
+// ByWord is the engine of that word, or nil.
+func (set Set) ByWord(word string) *Spec {
 	for _, s := range set.specs {
 		if s.Word == word {
 			return s
@@ -143,8 +143,8 @@ func (set Set) Words() []string { return set.words(func(*Spec) bool { return tru
 // Testable lists the words of the engines that can be tested.
 func (set Set) Testable() []string { return set.words(func(s *Spec) bool { return s.Begin != nil }) }
 
-// With lists the words of the engines that give a key of a profile a meaning by Keys.Only.
-func (set Set) With(name key.Name) []string {
+// WithKey lists the words of the engines that give a key of a profile a meaning by Keys.Only.
+func (set Set) WithKey(name key.Name) []string {
 	return set.words(func(s *Spec) bool { return s.Takes(name) })
 }
 
@@ -160,7 +160,7 @@ func (set Set) words(which func(*Spec) bool) []string {
 
 // Port is the usual port of an engine's servers, 0 for an unknown word.
 func (set Set) Port(word string) int {
-	if s := set.Named(word); s != nil {
+	if s := set.ByWord(word); s != nil {
 		return s.Port
 	}
 	return 0
@@ -215,7 +215,7 @@ func (set Set) FamilyOf(word string) []string {
 // SameFamily reports whether two words are of servers that speak one protocol. A word that no engine has
 // is its own family.
 func (set Set) SameFamily(a, b string) bool {
-	one, other := set.Named(a), set.Named(b)
+	one, other := set.ByWord(a), set.ByWord(b)
 	return a == b || one != nil && other != nil && one.Family != "" && one.Family == other.Family
 }
 

@@ -145,13 +145,13 @@ type Results interface {
 	// Row is a row: a nil value is NULL. It is valid until Row returns.
 	Row([][]byte) error
 	// End is called after each result, one without rows too.
-	End(Done) error
+	End(Outcome) error
 	// Notice is what the server says beside it.
 	Notice(Notice)
 }
 
-// Done is how one result ended.
-type Done struct {
+// Outcome is how one result ended.
+type Outcome struct {
 	Command  string // the server's word for what was done: "SELECT", "CREATE TABLE"; "" where it has none
 	Rows     int64  // given
 	Changed  int64  // by the server's count; -1 where it has none

@@ -52,7 +52,7 @@ func (f *Facts) Server() string {
 	if f.Version != "" {
 		product = strings.TrimSpace(product + " " + f.Version)
 	}
-	return joined(product, f.Role, Either(f.Writable, "writable", "read-only"))
+	return joinComma(product, f.Role, Either(f.Writable, "writable", "read-only"))
 }
 
 // Lines are the facts for a person, one kind a line: its name, and what is known of it, "" for nothing.
@@ -77,16 +77,16 @@ func (f *Facts) Lines() [][2]string {
 		trip = fmt.Sprintf("round trip %.2f ms", *f.RoundTrip)
 	}
 	return [][2]string{
-		{"account", joined(account, f.Rights, by)},
+		{"account", joinComma(account, f.Rights, by)},
 		{"password", password},
 		{"server", f.Server()},
-		{"settings", joined(f.Settings...)},
+		{"settings", joinComma(f.Settings...)},
 		{"identity", f.ServerID},
-		{"timing", joined(clock, trip)},
+		{"timing", joinComma(clock, trip)},
 	}
 }
 
-// joined puts commas between parts, and leaves empty ones out.
-func joined(parts ...string) string {
+// joinComma puts commas between parts, and leaves empty ones out.
+func joinComma(parts ...string) string {
 	return strings.Join(slices.DeleteFunc(slices.Clone(parts), func(s string) bool { return s == "" }), ", ")
 }

@@ -301,6 +301,7 @@ const (
 	SessionTarget        Code = "session.target"
 	SessionAsksForFile   Code = "session.asks-for-file"
 	SessionLost          Code = "session.lost"
+	SessionTimeout       Code = "session.timeout"
 	SessionBehindPooler  Code = "session.behind-pooler"
 	SessionTimeLimit     Code = "session.time-limit"
 	SessionInitFailed    Code = "session.init-failed"

@@ -125,10 +125,10 @@ func Good(detail string, args ...any) Result {
 	return Result{Outcome: OK, Detail: fmt.Sprintf(detail, args...)}
 }
 
-// Failed is a stage that f ended.
-func Failed(f *Finding) Result { return Result{Outcome: Fail, Finding: f} }
+// FailWith is a stage that f ended.
+func FailWith(f *Finding) Result { return Result{Outcome: Fail, Finding: f} }
 
-// Warned is a stage that went on in spite of f.
-func Warned(f *Finding, detail string, args ...any) Result {
+// WarnWith is a stage that went on in spite of f.
+func WarnWith(f *Finding, detail string, args ...any) Result {
 	return Result{Outcome: Warn, Detail: fmt.Sprintf(detail, args...), Finding: f}
 }

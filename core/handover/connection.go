@@ -24,8 +24,8 @@ type Connection struct {
 	All []engine.Endpoint // every server of the profile; Servers are those that one certificate's name fits
 }
 
-// Of is the connection that a profile leads to. servers are its candidates.
-func Of(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connection, *finding.Finding) {
+// NewConnection is the connection that a profile leads to. servers are its candidates.
+func NewConnection(p *resolve.Profile, servers []address.Candidate, v secret.Value) (Connection, *finding.Finding) {
 	if found := p.Problem(); found != nil {
 		return Connection{}, found
 	}

@@ -17,9 +17,9 @@ func (c *Connection) Variables() []engine.Variable {
 	return c.Spec.Client.Variables(&c.Connection)
 }
 
-// Exported are the variables for a file that a program reads: those of the engine's clients, or the neutral
+// ExportVariables are the variables for a file that a program reads: those of the engine's clients, or the neutral
 // ones, and the password where there is one.
-func (c *Connection) Exported() []engine.Variable {
+func (c *Connection) ExportVariables() []engine.Variable {
 	all := c.Variables()
 	if len(all) == 0 {
 		all = c.Neutral()
@@ -38,7 +38,7 @@ func (c *Connection) Neutral() []engine.Variable {
 	all := []engine.Variable{{Name: "GHARBOR_PROFILE", Value: c.Profile}}
 	values := c.Values()
 	values[key.Host], values[key.Port], values[key.Socket] = c.Host(), c.Port(), c.Socket()
-	for _, k := range key.Handed() {
+	for _, k := range key.ForPrograms() {
 		if (k == key.Service || k == key.Instance) && c.Spec.Listener == nil {
 			continue
 		}

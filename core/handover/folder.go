@@ -34,7 +34,7 @@ func NewFolder(lookup func(string) (string, bool)) (Folder, error) {
 }
 
 func mine(info fs.FileInfo) bool {
-	uid, ok := owner.Of(info)
+	uid, ok := owner.UserID(info)
 	return ok && uid == os.Getuid()
 }
 

@@ -19,7 +19,7 @@ import (
 var known = engines.All()
 
 func connection(word string) Connection {
-	return Connection{Connection: engine.Connection{Profile: "sightings", Spec: known.Named(word), Servers: []engine.Endpoint{{Host: "db.saltmarsh.example", Port: 5433}}, Database: "sight/ings", User: "war den",
+	return Connection{Connection: engine.Connection{Profile: "sightings", Spec: known.ByWord(word), Servers: []engine.Endpoint{{Host: "db.saltmarsh.example", Port: 5433}}, Database: "sight/ings", User: "war den",
 		Password: secret.NewValue(`Reed:7\"q'@/%`), TLS: "verified", CA: "/ca.pem"}}
 }
 

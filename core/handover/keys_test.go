@@ -86,5 +86,5 @@ func handed(t *testing.T, engine string, k key.Name, value string) string {
 	if found != nil {
 		t.Fatalf("%s: %s", text.String(), found.Cause)
 	}
-	return names(c.Exported()) + names(c.Neutral()) + c.URL()
+	return names(c.ExportVariables()) + names(c.Neutral()) + c.URL()
 }

@@ -23,7 +23,7 @@ func of(t *testing.T, text string, servers []address.Candidate) (Connection, *fi
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Of(resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{}), servers, secret.NewValue("knot"))
+	return NewConnection(resolve.Resolve(f, f.Lookup("counts"), nil, resolve.Environment{}), servers, secret.NewValue("knot"))
 }
 
 func names(all []engine.Variable) string {
@@ -55,11 +55,11 @@ func TestOf(t *testing.T) {
 		t.Errorf("%+v", local)
 	}
 	c, _ = of(t, "engine = \"mysql\"\nhost = \"db\"\nuser = \"warden\"\ndatabase = \"ringing\"\n", at)
-	if got := names(c.Exported()); got != "MYSQL_HOST=db MYSQL_TCP_PORT=5433 MYSQL_USER=warden MYSQL_DATABASE=ringing MYSQL_PWD=knot" {
+	if got := names(c.ExportVariables()); got != "MYSQL_HOST=db MYSQL_TCP_PORT=5433 MYSQL_USER=warden MYSQL_DATABASE=ringing MYSQL_PWD=knot" {
 		t.Error(got)
 	}
 	c, _ = of(t, "engine = \"oracle\"\nhost = \"db\"\nuser = \"warden\"\nservice = \"SKEIN\"\n", at)
-	if got := names(c.Exported()); !strings.Contains(got, "GHARBOR_SERVICE=SKEIN") || strings.Contains(got, "knot") {
+	if got := names(c.ExportVariables()); !strings.Contains(got, "GHARBOR_SERVICE=SKEIN") || strings.Contains(got, "knot") {
 		t.Error(got)
 	}
 	if got := c.URL(); got != "oracle://warden:knot@db:5433/SKEIN" {

@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Installed is a program found outside the folders of PATH.
-type Installed struct {
+// InstalledProgram is a program found outside the folders of PATH.
+type InstalledProgram struct {
 	Path    string
 	Version string // from its folder's name, "" where that has none
 }
@@ -44,11 +44,11 @@ var versionInPath = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCom
 
 // Elsewhere finds executables of a name in the usual install folders, the newest
 // version first. root is put before them, for tests; "" otherwise.
-func Elsewhere(engines engine.Set, name, home, root string) []Installed {
+func Elsewhere(engines engine.Set, name, home, root string) []InstalledProgram {
 	if strings.ContainsRune(name, filepath.Separator) || name == "" {
 		return nil
 	}
-	var found []Installed
+	var found []InstalledProgram
 	seen := make(map[string]bool)
 	for _, pattern := range folders(engines, home) {
 		matches, _ := filepath.Glob(filepath.Join(root, pattern, name))
@@ -58,14 +58,14 @@ func Elsewhere(engines engine.Set, name, home, root string) []Installed {
 				continue
 			}
 			seen[path] = true
-			one := Installed{Path: path}
+			one := InstalledProgram{Path: path}
 			if m := versionInPath().FindStringSubmatch(filepath.Dir(strings.TrimPrefix(path, root)) + "/"); m != nil {
 				one.Version = m[1]
 			}
 			found = append(found, one)
 		}
 	}
-	slices.SortStableFunc(found, func(a, b Installed) int { return compareVersions(b.Version, a.Version) })
+	slices.SortStableFunc(found, func(a, b InstalledProgram) int { return compareVersions(b.Version, a.Version) })
 	return found
 }
 

@@ -47,9 +47,9 @@ func (c *Connection) Document() map[string]any {
 	return map[string]any{"format": 1, "profile": c.Profile, "connection": document}
 }
 
-// Lost are the values and servers that another connection does not have, as a person would set them. They are what a
-// form has no place for, where other is what was read back from it.
-func (c *Connection) Lost(other *Connection) []string {
+// MissingFrom are the values and servers that another connection does not have, as a person would set them. They are
+// what a form has no place for, where other is what was read back from it.
+func (c *Connection) MissingFrom(other *Connection) []string {
 	var lost []string
 	there := other.Values()
 	here := c.Values()

@@ -39,8 +39,8 @@ type File struct{ path string }
 // Folder is where the files are, below the tool's own folder.
 func Folder(home string) string { return filepath.Join(home, "history") }
 
-// Of is the history of a profile, by its name. A project's profiles have others than the user's own.
-func Of(home, profile string, project bool) *File {
+// ForProfile is the history of a profile, by its name. A project's profiles have others than the user's own.
+func ForProfile(home, profile string, project bool) *File {
 	if project {
 		profile += "@project"
 	}

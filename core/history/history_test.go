@@ -11,7 +11,7 @@ import (
 
 // TestKept: what was added is there, in its order, in a file that nobody else can read; half a line is passed over.
 func TestKept(t *testing.T) {
-	f := Of(t.TempDir(), "sightings", false)
+	f := ForProfile(t.TempDir(), "sightings", false)
 	if all, err := f.Entries(); err != nil || all != nil {
 		t.Fatal(all, err)
 	}
@@ -36,7 +36,7 @@ func TestKept(t *testing.T) {
 
 // TestTogether: sessions that add at the same time lose nothing, also while one makes the file shorter.
 func TestTogether(t *testing.T) {
-	f := Of(t.TempDir(), "sightings", false)
+	f := ForProfile(t.TempDir(), "sightings", false)
 	var many strings.Builder
 	for i := range Most + Most/10 {
 		fmt.Fprintf(&many, `{"at":"2026-11-26T10:00:00Z","text":"SELECT %d, 'a longer statement'"}`+"\n", i)
@@ -76,7 +76,7 @@ func TestTogether(t *testing.T) {
 // TestMoved: a history goes along with its profile's name, and goes with the profile.
 func TestMoved(t *testing.T) {
 	home := t.TempDir()
-	a, b := Of(home, "a", false), Of(home, "b", true)
+	a, b := ForProfile(home, "a", false), ForProfile(home, "b", true)
 	if moved, err := a.Move(b); moved || err != nil {
 		t.Error(moved, err)
 	}

@@ -63,7 +63,7 @@ type applicationVariables struct {
 
 // applications finds the connections that applications have in several variables, such as DB_HOST, DB_PORT and
 // DB_DATABASE, with any prefix. One is there where a host or a socket is, with a user or a database.
-func (r Reader) applications(all []Variable, where string) (found []Found, failed []error) {
+func (r Reader) applications(all []Variable, where string) (found []Connection, failed []error) {
 	var groups []*applicationVariables
 	for _, v := range all {
 		prefix, part, ok := ofApplication(v.Name)
@@ -84,7 +84,7 @@ func (r Reader) applications(all []Variable, where string) (found []Found, faile
 			continue
 		case parameter != engineParameter:
 			g.pairs = append(g.pairs, [2]string{parameter, v.Value})
-			g.notes = append(g.notes, v.unreplaced(parameter == "password")...)
+			g.notes = append(g.notes, v.noteUnreplaced(parameter == "password")...)
 		}
 		g.places[parameter] = v
 	}
@@ -92,7 +92,7 @@ func (r Reader) applications(all []Variable, where string) (found []Found, faile
 		if !g.has("host", "socket") || !g.has("user", "dbname") {
 			continue
 		}
-		one, err := r.assembled(g)
+		one, err := r.assemble(g)
 		if err != nil {
 			failed = append(failed, err)
 			continue
@@ -107,18 +107,18 @@ func (g *applicationVariables) has(parameters ...string) bool {
 	return slices.ContainsFunc(parameters, func(p string) bool { _, ok := g.places[p]; return ok })
 }
 
-// assembled is the connection of an application's variables. The engine is the one that they name, else that of the
+// assemble is the connection of an application's variables. The engine is the one that they name, else that of the
 // port.
-func (r Reader) assembled(g *applicationVariables) (Found, error) {
+func (r Reader) assemble(g *applicationVariables) (Connection, error) {
 	named, said := g.places[engineParameter]
 	var spec *engine.Spec
 	if said {
 		if spec = r.engineNamed(named.Value); spec == nil {
-			text := fmt.Sprintf("%s%s: %s is no engine that gharbor knows", named.at(), named.Name, clean.Quoted(named.Value))
+			text := fmt.Sprintf("%s%s: %s is no engine that gharbor knows", named.at(), named.Name, clean.Quote(named.Value))
 			if near := nearest.Name(named.Value, r.Schema.Engines().Words()); near != "" {
 				text += fmt.Sprintf("; did you mean %q?", near)
 			}
-			return Found{}, fmt.Errorf("%s", text)
+			return Connection{}, fmt.Errorf("%s", text)
 		}
 	} else if port, err := strconv.Atoi(g.places["port"].Value); err == nil {
 		spec = r.Schema.Engines().AtPort(port)
@@ -128,7 +128,7 @@ func (r Reader) assembled(g *applicationVariables) (Found, error) {
 		if at.Name == "" {
 			at = g.places["socket"]
 		}
-		return Found{}, fmt.Errorf("%s%s: no variable says which engine the server is; add one such as %s_CONNECTION=%s",
+		return Connection{}, fmt.Errorf("%s%s: no variable says which engine the server is; add one such as %s_CONNECTION=%s",
 			at.at(), at.Name, g.prefix, r.Schema.Engines().Example().Word)
 	}
 	one, err := r.fromPairs(spec.Word, g.pairs)

@@ -17,7 +17,7 @@ import (
 
 // Document reads what `export -as json` writes: {"format": 1, "profile": NAME, "connection": {…}}. Each value of the
 // connection is a profile's key with "_" for "-", and text; "servers" is a list of host:port or paths of sockets.
-func (r Reader) Document(data []byte, path string) ([]Found, error) {
+func (r Reader) Document(data []byte, path string) ([]Connection, error) {
 	var document struct {
 		Format     int                        `json:"format"`
 		Profile    string                     `json:"profile"`
@@ -29,7 +29,7 @@ func (r Reader) Document(data []byte, path string) ([]Found, error) {
 	if document.Format != 1 || document.Connection == nil {
 		return nil, errors.New(`not the JSON that export writes: expected "format": 1, and a table "connection"`)
 	}
-	one := Found{Name: Name(document.Profile), Origin: "JSON file " + path}
+	one := Connection{Name: Name(document.Profile), Origin: "JSON file " + path}
 	for _, name := range slices.Sorted(maps.Keys(document.Connection)) {
 		value := document.Connection[name]
 		if name == "servers" {
@@ -51,7 +51,7 @@ func (r Reader) Document(data []byte, path string) ([]Found, error) {
 		}
 		one.Sets = append(one.Sets, schema.Override{Field: field, Value: set})
 	}
-	return []Found{one}, nil
+	return []Connection{one}, nil
 }
 
 func (r Reader) near(name string) string {
@@ -92,16 +92,16 @@ func (r Reader) servers(value json.RawMessage) ([]schema.Override, error) {
 }
 
 // neutral is the connection of the variables that are the same for every engine; ok is false where they name none.
-func (r Reader) neutral(all []Variable, where string) (one Found, ok bool, err error) {
+func (r Reader) neutral(all []Variable, where string) (one Connection, ok bool, err error) {
 	values := make(map[string]string)
 	for _, v := range all {
 		values[v.Name] = v.Value
 	}
 	if values[key.Engine.Variable()] == "" {
-		return Found{}, false, nil
+		return Connection{}, false, nil
 	}
 	socket := values[key.Socket.Variable()] != ""
-	for _, k := range key.Handed() {
+	for _, k := range key.ForPrograms() {
 		text := values[k.Variable()]
 		if text == "" || socket && (k == key.Host || k == key.Port) {
 			continue
@@ -109,7 +109,7 @@ func (r Reader) neutral(all []Variable, where string) (one Found, ok bool, err e
 		field := r.Schema.Field(k)
 		v, err := field.Literal(text)
 		if err != nil {
-			return Found{}, false, fmt.Errorf("%s: %w", k.Variable(), err)
+			return Connection{}, false, fmt.Errorf("%s: %w", k.Variable(), err)
 		}
 		one.Sets = append(one.Sets, schema.Override{Field: field, Value: v})
 	}
@@ -118,7 +118,7 @@ func (r Reader) neutral(all []Variable, where string) (one Found, ok bool, err e
 }
 
 // Lines reads the lines of a section, name=value, as a service file has them.
-func (r Reader) Lines(spec *engine.Spec, lines []string) ([]Found, error) {
+func (r Reader) Lines(spec *engine.Spec, lines []string) ([]Connection, error) {
 	var pairs [][2]string
 	for _, line := range lines {
 		if name, value, ok := strings.Cut(line, "="); ok {
@@ -126,5 +126,5 @@ func (r Reader) Lines(spec *engine.Spec, lines []string) ([]Found, error) {
 		}
 	}
 	one, err := r.fromPairs(spec.Word, pairs)
-	return []Found{one}, err
+	return []Connection{one}, err
 }

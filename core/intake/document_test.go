@@ -9,7 +9,7 @@ import (
 )
 
 // said is what was found, as key=value words.
-func said(found []Found) string {
+func said(found []Connection) string {
 	var words []string
 	for _, one := range found {
 		words = append(words, one.Name+":")

@@ -21,8 +21,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Found is a connection.
-type Found struct {
+// Connection is a connection.
+type Connection struct {
 	Name     string // what a profile could be called
 	Sets     []schema.Override
 	Password secret.Value // not Present where there is none
@@ -68,7 +68,7 @@ type Reader struct {
 }
 
 // without is the error of connections that can't be taken in, beside those that were found.
-func (r Reader) without(found []Found, failed []error) error {
+func (r Reader) without(found []Connection, failed []error) error {
 	if len(failed) == 0 {
 		return nil
 	}
@@ -82,29 +82,29 @@ func (r Reader) without(found []Found, failed []error) error {
 }
 
 // URL takes a connection URL, password and all.
-func (r Reader) URL(text string) ([]Found, error) {
+func (r Reader) URL(text string) ([]Connection, error) {
 	one, err := r.connection(strings.TrimSpace(text))
 	if err != nil {
 		return nil, err
 	}
 	one.Origin = "a connection URL"
-	return []Found{one}, nil
+	return []Connection{one}, nil
 }
 
 // connection is what a connection URL, or a connection string of names and values, says.
-func (r Reader) connection(text string) (Found, error) {
+func (r Reader) connection(text string) (Connection, error) {
 	if word, pairs, ok := connurl.Pairs(r.Schema, text); ok {
 		return r.fromPairs(word, pairs)
 	}
 	c, err := connurl.Lenient(r.Schema, text)
 	if err != nil {
-		return Found{}, err
+		return Connection{}, err
 	}
 	return foundIn(c, nameOf(c.Sets), ""), nil
 }
 
-func foundIn(c *connurl.Connection, name, origin string) Found {
-	return Found{Name: name, Sets: c.Sets, Password: c.Password, Origin: origin, Other: c.LeftOut, Notes: c.Notes}
+func foundIn(c *connurl.Connection, name, origin string) Connection {
+	return Connection{Name: name, Sets: c.Sets, Password: c.Password, Origin: origin, Other: c.LeftOut, Notes: c.Notes}
 }
 
 func nameOf(sets []schema.Override) string {
@@ -127,8 +127,8 @@ type Variable struct {
 // Variables finds the connections in variables: each that is a connection URL or string, those that applications
 // have in several (see applications), and each family of an engine's clients of which enough is there. where says where
 // they stand.
-func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
-	var found []Found
+func (r Reader) Variables(all []Variable, where string) ([]Connection, error) {
+	var found []Connection
 	var failed []error
 	for _, v := range all {
 		_, _, named := connurl.Pairs(r.Schema, v.Value)
@@ -147,7 +147,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 			name = strings.TrimSuffix(name, ending)
 		}
 		one.Name, one.Origin = Name(name), where+v.place()
-		one.Notes = append(one.Notes, v.unreplaced(false)...)
+		one.Notes = append(one.Notes, v.noteUnreplaced(false)...)
 		found = append(found, one)
 	}
 	applications, problems := r.applications(all, where)
@@ -166,7 +166,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 	}
 	if len(found)+len(failed) == 0 {
 		if one, ok, err := r.neutral(all, where); ok || err != nil {
-			return []Found{one}, err
+			return []Connection{one}, err
 		}
 	}
 	if err := r.without(found, failed); err != nil {
@@ -176,18 +176,18 @@ func (r Reader) Variables(all []Variable, where string) ([]Found, error) {
 }
 
 // family is the connection that a family of variables makes; ok is false where too few of them are there.
-func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) (one Found, ok bool, err error) {
+func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) (one Connection, ok bool, err error) {
 	var pairs [][2]string
 	var notes []string
 	for _, v := range all {
 		if key, known := family.Names[v.Name]; known && v.Value != "" {
 			pairs = append(pairs, [2]string{key, v.Value})
-			notes = append(notes, v.unreplaced(key == "password")...)
+			notes = append(notes, v.noteUnreplaced(key == "password")...)
 			ok = ok || slices.Contains(family.Least, v.Name)
 		}
 	}
 	if !ok {
-		return Found{}, false, nil
+		return Connection{}, false, nil
 	}
 	one, err = r.fromPairs(spec.Word, pairs)
 	one.Notes = append(one.Notes, notes...)
@@ -213,9 +213,9 @@ func (v Variable) place() string {
 	return fmt.Sprintf(", line %d (%s)", v.Line, v.Name)
 }
 
-// unreplaced is a note about a value of a file that looks as if a variable was to be replaced in it; a password has a
-// dollar sign more often than a variable.
-func (v Variable) unreplaced(password bool) []string {
+// noteUnreplaced is a note about a value of a file that looks as if a variable was to be replaced in it; a password
+// has a dollar sign more often than a variable.
+func (v Variable) noteUnreplaced(password bool) []string {
 	_, after, dollar := strings.Cut(v.Value, "$")
 	if v.Line == 0 || password || !dollar || after == "" || after[0] != '{' && after[0] != '_' && !isLetter(after[0]) {
 		return nil
@@ -227,10 +227,10 @@ func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
 // fromPairs makes a connection of parameters. Without an address it is the one
 // that the clients take: this machine.
-func (r Reader) fromPairs(word string, pairs [][2]string) (Found, error) {
+func (r Reader) fromPairs(word string, pairs [][2]string) (Connection, error) {
 	c, err := connurl.FromParameters(r.Schema, word, pairs)
 	if err != nil {
-		return Found{}, err
+		return Connection{}, err
 	}
 	sets := c.Sets
 	if !slices.ContainsFunc(sets, func(s schema.Override) bool { return s.Field.Address }) {
@@ -252,7 +252,7 @@ func (r Reader) Forms() []engine.Import {
 
 // File reads a file in one of Forms. ok is false where there is no such form. A password stays in the file
 // where the profile can name it.
-func (r Reader) File(form, path string) (found []Found, ok bool, err error) {
+func (r Reader) File(form, path string) (found []Connection, ok bool, err error) {
 	for _, spec := range r.Schema.Engines().All() {
 		for _, i := range spec.Imports {
 			if i.Form != form {
@@ -281,7 +281,7 @@ func (r Reader) File(form, path string) (found []Found, ok bool, err error) {
 }
 
 // Section is the connection that a section of an engine's file describes.
-func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Found, error) {
+func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Connection, error) {
 	word := s.Engine
 	if word == "" {
 		word = spec.Word
@@ -290,7 +290,7 @@ func (r Reader) Section(spec *engine.Spec, s engine.Section, path string) (Found
 	if taken := len(s.Pairs) - len(one.Other); err == nil && taken == 0 {
 		err = errors.New("it says nothing of a connection")
 		if len(one.Other) > 0 {
-			err = fmt.Errorf("it says nothing of a connection that is known: %s", clean.Quoted(strings.Join(one.Other, ", ")))
+			err = fmt.Errorf("it says nothing of a connection that is known: %s", clean.Quote(strings.Join(one.Other, ", ")))
 		}
 	}
 	if err != nil {

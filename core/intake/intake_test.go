@@ -84,7 +84,7 @@ func FuzzDotenv(f *testing.F) {
 var reader = Reader{Schema: keys}
 
 // values are a found connection's keys.
-func values(f Found) map[string]string {
+func values(f Connection) map[string]string {
 	m := make(map[string]string)
 	for _, s := range f.Sets {
 		m[string(s.Field.Name)] = s.Value.Text()
@@ -193,7 +193,7 @@ func TestOthersURLs(t *testing.T) {
 // TestFiles reads the files of servers' own clients; what is told of a mistake repeats no value.
 func TestFiles(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "f")
-	read := func(form, text string) ([]Found, error) {
+	read := func(form, text string) ([]Connection, error) {
 		os.WriteFile(path, []byte(text), 0o600)
 		found, ok, err := reader.File(form, path)
 		if !ok {

@@ -13,12 +13,11 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/check"
-	"gentleharbor/core/finding"
 	"gentleharbor/core/profile/resolve"
 )
 
-// Seen is what a login was like.
-type Seen struct {
+// Login is what a login was like.
+type Login struct {
 	At          time.Time `json:"at"` // when it was first so
 	Route       string    `json:"route"`
 	Version     string    `json:"version"`
@@ -30,8 +29,8 @@ type Seen struct {
 }
 
 type file struct {
-	Format   int             `json:"format"` // 1
-	Profiles map[string]Seen `json:"profiles"`
+	Format   int              `json:"format"` // 1
+	Profiles map[string]Login `json:"profiles"`
 }
 
 // Store is the file that keeps it.
@@ -44,13 +43,13 @@ const maxFile = 16 << 20
 func Key(p *resolve.Profile) string { return p.Path() + "#" + p.Profile.Name }
 
 // All is what is kept; a file that is not there, or not readable, has nothing.
-func (s Store) All() map[string]Seen {
-	f := file{Profiles: map[string]Seen{}}
+func (s Store) All() map[string]Login {
+	f := file{Profiles: map[string]Login{}}
 	if data, err := atomicfile.Read(s.Path, maxFile); err == nil {
 		json.Unmarshal(data, &f)
 	}
 	if f.Format != 1 || f.Profiles == nil {
-		return map[string]Seen{}
+		return map[string]Login{}
 	}
 	return f.Profiles
 }
@@ -58,10 +57,10 @@ func (s Store) All() map[string]Seen {
 // Keep notes the logins of reports. What has not changed is not written again.
 func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) error {
 	const lockWithin = 2 * time.Second // no test is held up by what is only good to know
-	fresh := make(map[string]Seen)
+	fresh := make(map[string]Login)
 	for i, r := range reports {
-		if i < len(profiles) && loggedIn(r) {
-			fresh[Key(profiles[i])] = of(r)
+		if i < len(profiles) && r.Reached("session") {
+			fresh[Key(profiles[i])] = loginOf(r)
 		}
 	}
 	if same(s.All(), fresh) {
@@ -86,7 +85,7 @@ func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []
 	return atomicfile.Writer{}.Write(s.Path, append(data, '\n'))
 }
 
-func same(all, fresh map[string]Seen) bool {
+func same(all, fresh map[string]Login) bool {
 	for key, now := range fresh {
 		before, ok := all[key]
 		before.At = now.At
@@ -97,19 +96,9 @@ func same(all, fresh map[string]Seen) bool {
 	return true
 }
 
-// loggedIn reports whether a test came as far as the session.
-func loggedIn(r *check.Report) bool {
-	for _, s := range r.Stages {
-		if s.Stage == "session" {
-			return s.Outcome == finding.OK || s.Outcome == finding.Warn
-		}
-	}
-	return false
-}
-
-func of(r *check.Report) Seen {
+func loginOf(r *check.Report) Login {
 	f := r.Facts
-	return Seen{
+	return Login{
 		At:          time.Now().UTC().Truncate(time.Second),
 		Route:       f.Route,
 		Version:     f.Version,

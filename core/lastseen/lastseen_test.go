@@ -21,7 +21,7 @@ func TestKeep(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := []*resolve.Profile{resolve.Of(f, f.Lookup("a"), nil, resolve.Environment{})}
+	p := []*resolve.Profile{resolve.Resolve(f, f.Lookup("a"), nil, resolve.Environment{})}
 	s := Store{Path: filepath.Join(t.TempDir(), "seen.json")}
 	report := func(version string, session finding.Outcome) []*check.Report {
 		return []*check.Report{{Facts: &engine.Facts{User: "warden", Version: version}, Stages: []check.Stage{{Stage: "session", Outcome: session}}}}

@@ -87,7 +87,7 @@ func (p Places) Survey(ctx context.Context, word string) Survey {
 			s.Servers = append(s.Servers, server)
 		}
 	}
-	s.Servers = append(s.Servers, p.Stopped(s.Servers, word)...)
+	s.Servers = append(s.Servers, p.StoppedServices(s.Servers, word)...)
 	return s
 }
 

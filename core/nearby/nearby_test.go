@@ -139,7 +139,7 @@ profile.other = { engine = "postgresql", socket = "/tmp", port = 5433 }
 	}
 	var all []*resolve.Profile
 	for _, p := range f.Profiles {
-		all = append(all, resolve.Of(f, p, nil, resolve.Environment{}))
+		all = append(all, resolve.Resolve(f, p, nil, resolve.Environment{}))
 	}
 	for want, s := range map[string]Server{
 		"tcp": {Address: "127.0.0.1:5432", Port: 5432}, "many": {Address: "127.0.0.1:5433", Port: 5433},

@@ -129,9 +129,9 @@ func parseProcNet(data []byte) []netip.AddrPort {
 	return addrs
 }
 
-// Stopped lists installed services of an engine ("" for all) none of whose
+// StoppedServices lists installed services of an engine ("" for all) none of whose
 // addresses is among those that answer.
-func (p Places) Stopped(answering []Server, word string) []Server {
+func (p Places) StoppedServices(answering []Server, word string) []Server {
 	var found []Server
 	answers := func(word string, port int) bool {
 		return slices.ContainsFunc(answering, func(s Server) bool {
@@ -145,7 +145,7 @@ func (p Places) Stopped(answering []Server, word string) []Server {
 		if spec.Local.Stopped != nil {
 			for _, s := range spec.Local.Stopped(p.host()) {
 				if !answers(spec.Word, s.Port) {
-					found = append(found, stopped(spec, s))
+					found = append(found, stoppedServer(spec, s))
 				}
 			}
 		}
@@ -154,7 +154,7 @@ func (p Places) Stopped(answering []Server, word string) []Server {
 			continue
 		}
 		name := spec.Local.Units[unit]
-		found = append(found, stopped(spec, engine.Stopped{
+		found = append(found, stoppedServer(spec, engine.LocalService{
 			What:  "installed, but it does not answer",
 			Name:  name,
 			Start: p.host().StartCommand(name),
@@ -163,8 +163,8 @@ func (p Places) Stopped(answering []Server, word string) []Server {
 	return found
 }
 
-// stopped is an installed server that does not answer, as one of this machine's servers.
-func stopped(spec *engine.Spec, s engine.Stopped) Server {
+// stoppedServer is an installed server that does not answer, as one of this machine's servers.
+func stoppedServer(spec *engine.Spec, s engine.LocalService) Server {
 	return Server{
 		Engine: spec.Word,
 		What:   s.What,

@@ -28,7 +28,7 @@ func (p Places) JustStarted(word string) []Process {
 		return nil
 	}
 	var programs []string
-	if spec := p.Engines.Named(word); spec != nil {
+	if spec := p.Engines.ByWord(word); spec != nil {
 		programs = spec.Local.Programs
 	}
 	folders, _ := filepath.Glob(p.host().Path("/proc/[0-9]*"))

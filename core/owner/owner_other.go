@@ -5,8 +5,8 @@ package owner
 
 import "io/fs"
 
-// Of is not known here: access lists rule, and are not read.
-func Of(fs.FileInfo) (uid int, ok bool) { return 0, false }
+// UserID is not known here: access lists rule, and are not read.
+func UserID(fs.FileInfo) (uid int, ok bool) { return 0, false }
 
 // GroupOf is not known here either.
 func GroupOf(fs.FileInfo) (gid int, ok bool) { return 0, false }

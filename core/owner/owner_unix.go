@@ -10,8 +10,8 @@ import (
 	"syscall"
 )
 
-// Of is the user id of a file's owner. ok is false where the system has none.
-func Of(info fs.FileInfo) (uid int, ok bool) {
+// UserID is the user id of a file's owner. ok is false where the system has none.
+func UserID(info fs.FileInfo) (uid int, ok bool) {
 	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
 		return int(stat.Uid), true
 	}
@@ -30,7 +30,7 @@ func GroupOf(info fs.FileInfo) (gid int, ok bool) {
 // belongs to another user, or anybody may write to it. In a folder
 // with the sticky bit nobody may put another file in the place of one that is not theirs.
 func Unsafe(info fs.FileInfo) string {
-	if uid, ok := Of(info); ok && uid != os.Getuid() && uid != 0 {
+	if uid, ok := UserID(info); ok && uid != os.Getuid() && uid != 0 {
 		return fmt.Sprintf("it belongs to another user (%d)", uid)
 	}
 	if info.Mode().Perm()&0o002 != 0 && !(info.IsDir() && info.Mode()&fs.ModeSticky != 0) {

@@ -43,7 +43,7 @@ func Folder(lookup func(string) (string, bool)) string {
 
 // ours reports whether a folder is this user's and closed to others.
 func ours(info fs.FileInfo) bool {
-	uid, ok := owner.Of(info)
+	uid, ok := owner.UserID(info)
 	return ok && info.IsDir() && uid == os.Getuid() && info.Mode().Perm()&0o077 == 0
 }
 

@@ -73,7 +73,7 @@ func (a *assembler) alias(name string, line int) (*Alias, error) {
 		return one, nil
 	}
 	if !syntax.ValidName(name) {
-		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quoted(name), syntax.NameRule)
+		return nil, a.fail(line, "%s is not an alias name: %s", clean.Quote(name), syntax.NameRule)
 	}
 	one := &Alias{table: table{Name: name, Line: line, kind: "alias", in: a.File}}
 	if a.aliases == nil {
@@ -114,24 +114,24 @@ func (a *assembler) takeHost(e *entry, k []string) error {
 	case len(k) == 0:
 		return a.fail(line, `hosts is a table, [hosts], of lines "NAME" = ["ADDRESS", …]`)
 	case !syntax.ValidHost(name):
-		return a.fail(line, "hosts: %s is not a host name", clean.Quoted(name))
+		return a.fail(line, "hosts: %s is not a host name", clean.Quote(name))
 	case e.problem != "" || e.value.Kind != schema.Text && e.value.Kind != schema.List || len(e.value.List()) == 0:
-		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quoted(name))
+		return a.fail(line, `hosts: %s: expected addresses such as ["192.0.2.10"]`, clean.Quote(name))
 	}
 	if _, err := netip.ParseAddr(name); err == nil || hostname.Local(name) {
 		return a.fail(line, "hosts: %s is an address or this machine's own name, and is never looked up",
-			clean.Quoted(name))
+			clean.Quote(name))
 	}
 	for _, h := range a.Hosts {
 		if h.Name == name {
-			return a.fail(line, "hosts: %s is given twice (first at line %d)", clean.Quoted(name), h.Line)
+			return a.fail(line, "hosts: %s is given twice (first at line %d)", clean.Quote(name), h.Line)
 		}
 	}
 	h := GivenHost{Name: name, File: a.Path, Line: line}
 	for _, text := range e.value.List() {
 		addr, err := netip.ParseAddr(text)
 		if err != nil || addr.Zone() != "" {
-			return a.fail(line, "hosts: %s: expected IP addresses, without a port", clean.Quoted(name))
+			return a.fail(line, "hosts: %s: expected IP addresses, without a port", clean.Quote(name))
 		}
 		h.Addresses = append(h.Addresses, addr.Unmap())
 	}
@@ -154,25 +154,25 @@ func (f *File) checkAliases() error {
 func (a *Alias) problem(keys *schema.Schema) string {
 	where := ""
 	for _, k := range []key.Name{"addresses", "srv", "alias"} {
-		if _, ok := a.Own(k); ok {
+		if _, ok := a.OwnValue(k); ok {
 			where = string(k)
 		}
 	}
-	_, pick := a.Own(key.Pick)
+	_, pick := a.OwnValue(key.Pick)
 	engine := a.Text(key.Engine)
-	spec := keys.Engines().Named(engine)
+	spec := keys.Engines().ByWord(engine)
 	switch {
 	case where == "":
 		return "it needs addresses, srv or alias"
 	case pick && where == "srv":
 		return "pick has no effect with srv: the records have their own order"
 	case spec != nil && spec.Listener == nil && (a.Text(key.Service) != "" || a.Text(key.Instance) != ""):
-		return "service and instance are what a listener of " + strings.Join(keys.Engines().With("service"), " or ") +
+		return "service and instance are what a listener of " + strings.Join(keys.Engines().WithKey("service"), " or ") +
 			" knows; for " + engine + " it is database"
 	case a.Text(key.Service) != "" && a.Text(key.Instance) != "":
 		return "service and instance exclude each other; keep one"
 	}
-	if addresses, ok := a.Own(key.Addresses); ok && engine == "" {
+	if addresses, ok := a.OwnValue(key.Addresses); ok && engine == "" {
 		return "" // the profile's engine says the port
 	} else if ok && keys.Engines().Port(engine) == 0 {
 		for _, item := range addresses.Value.List() {
@@ -235,9 +235,9 @@ func withPort(item, port string) string {
 // Path is the path of that file.
 func (a *Alias) Path() string { return a.in.Path }
 
-// Called is the name by which the alias is meant from the user's own file: with
+// FullName is the name by which the alias is meant from the user's own file: with
 // "project:" before it where it stands in a project's.
-func (a *Alias) Called() string {
+func (a *Alias) FullName() string {
 	if a.InProject() {
 		return syntax.ProjectPrefix + a.Name
 	}
@@ -255,8 +255,8 @@ func (f *File) AliasNamed(name string) *Alias {
 	return f.aliases[name]
 }
 
-// Given is what the file's [hosts] has for a host name.
-func (f *File) Given(host string) (GivenHost, bool) {
+// HostEntry is what the file's [hosts] has for a host name.
+func (f *File) HostEntry(host string) (GivenHost, bool) {
 	if f == nil || len(f.Hosts) == 0 {
 		return GivenHost{}, false
 	}

@@ -30,10 +30,10 @@ func TestAliasFile(t *testing.T) {
 	if names := f.AliasNames(); !slices.Equal(names, []string{"counts", "old-skein", "skein"}) {
 		t.Errorf("%v", names)
 	}
-	if h, ok := f.Given("ARCHIVE-A.saltmarsh.example."); !ok || len(h.Addresses) != 2 || h.Line != 15 {
+	if h, ok := f.HostEntry("ARCHIVE-A.saltmarsh.example."); !ok || len(h.Addresses) != 2 || h.Line != 15 {
 		t.Errorf("%+v", h)
 	}
-	if h, _ := f.Given("archive-b.saltmarsh.example"); !slices.Equal(h.Addresses, []netip.Addr{netip.MustParseAddr("192.0.2.11")}) {
+	if h, _ := f.HostEntry("archive-b.saltmarsh.example"); !slices.Equal(h.Addresses, []netip.Addr{netip.MustParseAddr("192.0.2.11")}) {
 		t.Errorf("%+v", h)
 	}
 }
@@ -147,7 +147,7 @@ func TestAliasEdits(t *testing.T) {
 		e, err := c.edit(f)
 		var text []byte
 		if err == nil {
-			text, err = e.Checked()
+			text, err = e.CheckedText()
 		}
 		want := strings.Replace(skein, c.old, c.new, 1)
 		if c.name == "rename" {
@@ -165,7 +165,7 @@ func TestAliasEdits(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if text, err := e.Checked(); err != nil || string(text) != "format = 1\n\n[alias.\"sight.ings\"]\nengine    = \"postgresql\"\naddresses = [\"a.example\", \"b.example:5433\"]\ndatabase  = \"sightings\"\n" {
+	if text, err := e.CheckedText(); err != nil || string(text) != "format = 1\n\n[alias.\"sight.ings\"]\nengine    = \"postgresql\"\naddresses = [\"a.example\", \"b.example:5433\"]\ndatabase  = \"sightings\"\n" {
 		t.Errorf("%s %v", text, err)
 	}
 }
@@ -187,7 +187,7 @@ func FuzzAliases(f *testing.F) {
 		}
 		for _, a := range file.Aliases {
 			if e, err := file.RenameAlias(a.Name, "renamed"); err == nil {
-				if _, err := e.Checked(); err != nil && !strings.Contains(err.Error(), "by hand") && !strings.Contains(err.Error(), "would be wrong") {
+				if _, err := e.CheckedText(); err != nil && !strings.Contains(err.Error(), "by hand") && !strings.Contains(err.Error(), "would be wrong") {
 					t.Errorf("%q: %v", data, err)
 				}
 			}
@@ -233,7 +233,7 @@ func TestHostEdits(t *testing.T) {
 			continue
 		}
 		squeeze := func(s string) string { return strings.Join(strings.Fields(s), " ") }
-		if text, err := edit.Checked(); err != nil || squeeze(string(text)) != squeeze(c.want) {
+		if text, err := edit.CheckedText(); err != nil || squeeze(string(text)) != squeeze(c.want) {
 			t.Errorf("%s: %v\n%s", name, err, text)
 		}
 	}

@@ -37,7 +37,7 @@ func (a *assembler) cloud(name string, line int) (*Cloud, error) {
 		return one, nil
 	}
 	if !syntax.ValidName(name) {
-		return nil, a.fail(line, "%s is not the name of a cloud account: %s", clean.Quoted(name), syntax.NameRule)
+		return nil, a.fail(line, "%s is not the name of a cloud account: %s", clean.Quote(name), syntax.NameRule)
 	}
 	one := &Cloud{table: table{Name: name, Line: line, kind: "cloud", in: a.File}}
 	a.Clouds = append(a.Clouds, one)
@@ -78,7 +78,7 @@ func (f *File) checkClouds() error {
 // problem says what is wrong with an account as a whole, or "".
 func (c *Cloud) problem() string {
 	has := func(name key.Name) bool {
-		_, ok := c.Own(name)
+		_, ok := c.OwnValue(name)
 		return ok
 	}
 	switch service, command := has(key.Service), has(key.Command); {
@@ -101,9 +101,9 @@ func (c *Cloud) problem() string {
 // Path is the path of the file that the account stands in.
 func (c *Cloud) Path() string { return c.in.Path }
 
-// Called is the name by which the account is meant from the user's own file: with "project:" before it where it
+// FullName is the name by which the account is meant from the user's own file: with "project:" before it where it
 // stands in a project's.
-func (c *Cloud) Called() string {
+func (c *Cloud) FullName() string {
 	if c.InProject() {
 		return syntax.ProjectPrefix + c.Name
 	}

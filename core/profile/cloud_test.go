@@ -111,7 +111,7 @@ func TestCloudEdits(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Attach(project)
-	if c := f.FindCloud("ours"); c == nil || c.Called() != "project:ours" || f.FindCloud("project:ours") != c || len(f.AllClouds()) != 1 || c.Text(key.Service) == "" || c.Path() != "gharbor.toml" {
+	if c := f.FindCloud("ours"); c == nil || c.FullName() != "project:ours" || f.FindCloud("project:ours") != c || len(f.AllClouds()) != 1 || c.Text(key.Service) == "" || c.Path() != "gharbor.toml" {
 		t.Errorf("%+v", c)
 	}
 }

@@ -25,13 +25,13 @@ const (
 	whole               // a = 1, a = { }
 )
 
-// repeated is a table or value that a document has twice.
-type repeated struct {
+// repetition is a table or value that a document has twice.
+type repetition struct {
 	path  []string
 	first *definition
 }
 
-func (r *repeated) Error() string {
+func (r *repetition) Error() string {
 	name := make([]string, len(r.path))
 	for i, part := range r.path {
 		name[i] = nameKey(part)
@@ -60,7 +60,7 @@ func (d *definition) part(name string, line int32) *definition {
 func (d *definition) header(path []string, array bool, line int32) (*definition, error) {
 	for i, name := range path[:len(path)-1] {
 		if d = d.part(name, line); d.form == whole {
-			return nil, &repeated{path[:i+1], d}
+			return nil, &repetition{path[:i+1], d}
 		}
 	}
 	_, before := d.in[path[len(path)-1]]
@@ -71,7 +71,7 @@ func (d *definition) header(path []string, array bool, line int32) (*definition,
 	case !array && d.form == implied:
 		d.form, d.line = headed, line
 	default:
-		return nil, &repeated{path, d}
+		return nil, &repetition{path, d}
 	}
 	return d, nil
 }
@@ -86,12 +86,12 @@ func (d *definition) key(path []string, keys int, by, line int32) (*definition, 
 			d.form, d.by = dotted, by
 		}
 		if d.form != dotted || d.by != by {
-			return nil, &repeated{path[:i+1], d}
+			return nil, &repetition{path[:i+1], d}
 		}
 	}
 	name := path[len(path)-1]
 	if first := d.in[name]; first != nil {
-		return nil, &repeated{path, first}
+		return nil, &repetition{path, first}
 	}
 	d = d.part(name, line)
 	d.form = whole

@@ -74,7 +74,7 @@ func TestEditsOfForms(t *testing.T) {
 		edit, err := c.edit(f)
 		var text []byte
 		if err == nil {
-			text, err = edit.Checked()
+			text, err = edit.CheckedText()
 		}
 		if c.refused != "" {
 			if err == nil || !strings.Contains(err.Error(), c.refused) {

@@ -69,10 +69,10 @@ func (e *Edit) text() []byte {
 	return b.Bytes()
 }
 
-// Checked returns the new text once it has been read back and found to mean
+// CheckedText returns the new text once it has been read back and found to mean
 // just what was asked for: an edit that can't be made in the user's way of
 // writing is refused, never made approximately.
-func (e *Edit) Checked() ([]byte, error) {
+func (e *Edit) CheckedText() ([]byte, error) {
 	text := e.text()
 	if _, err := parseDocument(e.file.Path, text); err != nil {
 		return nil, refuse("gharbor can't make this edit; make it by hand: %s", err)
@@ -113,7 +113,7 @@ func (t *table) sameEntries(o *table) bool {
 		return false
 	}
 	for _, e := range t.Entries {
-		other, ok := o.Own(e.Field.Name)
+		other, ok := o.OwnValue(e.Field.Name)
 		if !ok || !e.Value.Equal(other.Value) {
 			return false
 		}
@@ -212,10 +212,10 @@ func (e *Edit) appendTable(text string) {
 	e.insert(len(data), b.String())
 }
 
-// Copied is what a copy of a profile sets itself, in the user's or in the project's
+// CopyValues is what a copy of a profile sets itself, in the user's or in the project's
 // file. From one file to the other, a relative path is made whole, and a like of
 // the project's named as such; the project can't be like a profile of the user's.
-func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Override, error) {
+func (f *File) CopyValues(p *Profile, intoProject bool, home string) ([]schema.Override, error) {
 	sets := make([]schema.Override, 0, len(p.Entries))
 	for _, own := range p.Entries {
 		set := schema.Override{Field: own.Field, Value: own.Value}
@@ -227,7 +227,7 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Overr
 		case own.Field.Name == "like":
 			set.Value = schema.TextValue(syntax.ProjectPrefix + own.Value.Text())
 		default:
-			set.Value = p.whole(own, home)
+			set.Value = p.absoluteValue(own, home)
 		}
 		sets = append(sets, set)
 	}
@@ -238,7 +238,7 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Overr
 		for _, own := range h.Entries {
 			set := schema.Override{Field: own.Field, Value: own.Value, Hop: i + 1}
 			if p.InProject() != intoProject {
-				set.Value = p.whole(own, home)
+				set.Value = p.absoluteValue(own, home)
 			}
 			sets = append(sets, set)
 		}
@@ -246,12 +246,12 @@ func (f *File) Copied(p *Profile, intoProject bool, home string) ([]schema.Overr
 	return sets, nil
 }
 
-// whole is an entry's value with its path made whole, where it has one.
-func (p *Profile) whole(own Entry, home string) schema.Value {
+// absoluteValue is an entry's value with its path made whole, where it has one.
+func (p *Profile) absoluteValue(own Entry, home string) schema.Value {
 	if own.Value.Kind != schema.Text || own.Field.Expands && strings.Contains(own.Value.Raw, "$") {
 		return own.Value
 	}
-	return schema.TextValue(own.Field.Whole(own.Value.Raw, filepath.Dir(p.in.Path), home))
+	return schema.TextValue(own.Field.AbsolutePath(own.Value.Raw, filepath.Dir(p.in.Path), home))
 }
 
 func (f *File) checkLike(p *Profile) error {
@@ -270,7 +270,7 @@ func (f *File) checkLike(p *Profile) error {
 func (p *Profile) toml(keys *schema.Schema) string {
 	var own, expect []Entry
 	for i := range keys.Fields() {
-		if e, ok := p.Own(keys.Fields()[i].Name); ok {
+		if e, ok := p.OwnValue(keys.Fields()[i].Name); ok {
 			if strings.HasPrefix(string(keys.Fields()[i].Name), "expect.") {
 				expect = append(expect, e)
 			} else {
@@ -283,7 +283,7 @@ func (p *Profile) toml(keys *schema.Schema) string {
 		text += "hop = []\n"
 	}
 	for _, h := range p.Hops {
-		text += "\n" + tableText("[[profile."+nameKey(p.Name)+".hop]]", "", h.sorted())
+		text += "\n" + tableText("[[profile."+nameKey(p.Name)+".hop]]", "", h.sortedEntries())
 	}
 	if len(expect) > 0 {
 		text += "\n" + tableText("[profile."+nameKey(p.Name)+".expect]", "expect.", expect)

@@ -16,7 +16,7 @@ func after(t *testing.T, edit *Edit, err error) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, err := edit.Checked()
+	text, err := edit.CheckedText()
 	if err != nil {
 		t.Fatalf("%v in\n%s", err, edit.text())
 	}
@@ -79,7 +79,7 @@ func TestSetForms(t *testing.T) {
 		edit, err := f.Set("a", allkeys.Sets(t, c.set))
 		var text []byte
 		if err == nil {
-			text, err = edit.Checked()
+			text, err = edit.CheckedText()
 		}
 		var refused *RequestError
 		switch {
@@ -157,7 +157,7 @@ func TestAddRemoveRenameCopy(t *testing.T) {
 func second(_ *Edit, err error) error { return err }
 
 func copied(f *File, from, to string) (*Edit, error) {
-	sets, err := f.Copied(f.Lookup(from), false, "/home/w")
+	sets, err := f.CopyValues(f.Lookup(from), false, "/home/w")
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +202,7 @@ func TestEveryKeyIsCopied(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%s: %v", f.Name, err)
 			}
-			sets, err := from.Copied(from.Lookup("p"), false, "/home/w")
+			sets, err := from.CopyValues(from.Lookup("p"), false, "/home/w")
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -67,15 +67,15 @@ func (f *File) AddAlias(name string, sets []schema.Override) (*Edit, error) {
 	}
 	e := f.edit()
 	e.wantAliases = append(e.wantAliases, a)
-	e.appendTable(tableText("[alias."+nameKey(name)+"]", "", a.sorted(f.schema)))
+	e.appendTable(tableText("[alias."+nameKey(name)+"]", "", a.sortedEntries(f.schema)))
 	return e, nil
 }
 
-// sorted are the entries in the usual order.
-func (a *Alias) sorted(keys *schema.Schema) []Entry {
+// sortedEntries are the entries in the usual order.
+func (a *Alias) sortedEntries(keys *schema.Schema) []Entry {
 	var all []Entry
 	for i := range keys.AliasFields() {
-		if e, ok := a.Own(keys.AliasFields()[i].Name); ok {
+		if e, ok := a.OwnValue(keys.AliasFields()[i].Name); ok {
 			all = append(all, e)
 		}
 	}

@@ -97,7 +97,7 @@ func (f *File) AddHop(name string, sets []schema.Override) (*Edit, error) {
 	if behind < 0 {
 		return nil, refuse("profile %q has no table of its own (%s:%d); add the hop by hand", name, f.Path, p.Line)
 	}
-	e.insertTable(behind, "[[profile."+nameKey(name)+".hop]]", h.sorted())
+	e.insertTable(behind, "[[profile."+nameKey(name)+".hop]]", h.sortedEntries())
 	return e, nil
 }
 

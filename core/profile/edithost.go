@@ -60,7 +60,7 @@ func (f *File) RemoveHost(name string) (*Edit, error) {
 	e := f.edit()
 	at := slices.IndexFunc(e.wantHosts, func(h GivenHost) bool { return h.Name == want.Name })
 	if at < 0 {
-		return nil, refuse("[hosts] has no line for %s", clean.Quoted(want.Name))
+		return nil, refuse("[hosts] has no line for %s", clean.Quote(want.Name))
 	}
 	place, err := e.hostLine(want.Name)
 	if err != nil {
@@ -79,7 +79,7 @@ func wantedHost(name string) (GivenHost, error) {
 		return GivenHost{}, refuse("expected a host name")
 	}
 	if _, err := netip.ParseAddr(name); err == nil || hostname.Local(name) {
-		return GivenHost{}, refuse("%s is an address or this machine's own name, and is never looked up", clean.Quoted(name))
+		return GivenHost{}, refuse("%s is an address or this machine's own name, and is never looked up", clean.Quote(name))
 	}
 	return GivenHost{Name: name}, nil
 }
@@ -98,5 +98,5 @@ func (e *Edit) hostLine(name string) (*entry, error) {
 		}
 		return one, nil
 	}
-	return nil, refuse("the line of %s was not found in %s; change it by hand", clean.Quoted(name), e.file.Path)
+	return nil, refuse("the line of %s was not found in %s; change it by hand", clean.Quote(name), e.file.Path)
 }

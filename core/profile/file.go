@@ -58,8 +58,8 @@ func (p *Profile) NoHops() bool { return p.direct > 0 }
 // String is the table as messages name it.
 func (t *table) String() string { return fmt.Sprintf("%s %q", t.kind, t.Name) }
 
-// Own returns the value that the table sets itself for a key.
-func (t *table) Own(name key.Name) (Entry, bool) {
+// OwnValue returns the value that the table sets itself for a key.
+func (t *table) OwnValue(name key.Name) (Entry, bool) {
 	for _, e := range t.Entries {
 		if e.Field.Name == name {
 			return e, true
@@ -70,7 +70,7 @@ func (t *table) Own(name key.Name) (Entry, bool) {
 
 // schema.Text is the own value of a key as text, "" where it is not set.
 func (t *table) Text(name key.Name) string {
-	e, _ := t.Own(name)
+	e, _ := t.OwnValue(name)
 	return e.Value.Text()
 }
 
@@ -134,8 +134,8 @@ func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
 // schema.Schema is the table of keys that the file was read by.
 func (f *File) Schema() *schema.Schema { return f.schema }
 
-// Unfiled is a profile of values that stand in no file, such as those of a connection URL.
-func Unfiled(keys *schema.Schema, name string, sets []schema.Override) *Profile {
+// NewUnfiled is a profile of values that stand in no file, such as those of a connection URL.
+func NewUnfiled(keys *schema.Schema, name string, sets []schema.Override) *Profile {
 	p := &Profile{table: table{Name: name, kind: "profile"}}
 	for _, set := range sets {
 		p.Entries = append(p.Entries, Entry{Field: set.Field, Value: set.Value})
@@ -152,7 +152,7 @@ func (f *File) Lookup(name string) *Profile { return f.find(name) }
 func (f *File) Names() []string {
 	names := make([]string, 0, len(f.Profiles))
 	for _, p := range f.All() {
-		names = append(names, f.Called(p))
+		names = append(names, f.FullName(p))
 	}
 	slices.Sort(names)
 	return names
@@ -175,8 +175,8 @@ func (a *assembler) fail(line int, what string, args ...any) error {
 func (a *assembler) takeTable(h header) error {
 	a.current = h
 	switch {
-	case a.ForAlias && a.misplaced(h.path[0]) != "":
-		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
+	case a.ForAlias && a.explainMisplaced(h.path[0]) != "":
+		return a.fail(h.line, "%s", a.explainMisplaced(h.path[0]))
 	case h.path[0] == "session" && (a.Project || a.ForAlias):
 		return a.fail(h.line, "session goes in your profiles.toml")
 	case h.path[0] == "session" && !h.array && len(h.path) < 3:
@@ -185,8 +185,8 @@ func (a *assembler) takeTable(h header) error {
 		return a.fail(h.line, "settings go in your profiles.toml, not in a project's file")
 	case h.path[0] == "settings" && len(h.path) == 1 && !h.array:
 		return nil
-	case a.misplaced(h.path[0]) != "":
-		return a.fail(h.line, "%s", a.misplaced(h.path[0]))
+	case a.explainMisplaced(h.path[0]) != "":
+		return a.fail(h.line, "%s", a.explainMisplaced(h.path[0]))
 	case h.path[0] == "hosts" || h.path[0] == "alias":
 		return a.takeAliasTable(h)
 	case h.path[0] == "cloud":
@@ -211,9 +211,9 @@ func (a *assembler) takeTable(h header) error {
 	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.UnknownKey(strings.Join(h.path[2:], ".")))
 }
 
-// misplaced says why a table does not belong into this kind of file, "" where it
+// explainMisplaced says why a table does not belong into this kind of file, "" where it
 // does.
-func (a *assembler) misplaced(word string) string {
+func (a *assembler) explainMisplaced(word string) string {
 	switch {
 	case a.ForAlias && (word == "profile" || word == "settings" || word == "cloud"):
 		return "profiles, cloud accounts and settings go in profiles.toml; this is a file of aliases"
@@ -230,7 +230,7 @@ func (a *assembler) misplaced(word string) string {
 	if a.ForAlias {
 		holds = "an alias is a table [alias.NAME]"
 	}
-	return fmt.Sprintf("unknown table %s%s; %s", clean.Quoted(word), near, holds)
+	return fmt.Sprintf("unknown table %s%s; %s", clean.Quote(word), near, holds)
 }
 
 // tables are the words that a table's header may begin with.
@@ -241,7 +241,7 @@ func (a *assembler) profile(name string, line int) (*Profile, error) {
 		return p, nil
 	}
 	if !syntax.ValidName(name) {
-		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quoted(name), syntax.NameRule)
+		return nil, a.fail(line, "%s is not a profile name: %s", clean.Quote(name), syntax.NameRule)
 	}
 	p := &Profile{table: table{Name: name, Line: line, kind: "profile", in: a.File}}
 	a.byName[name] = p
@@ -258,7 +258,7 @@ func (a *assembler) takeEntry(e *entry) error {
 	}
 	path := append(slices.Clone(h.path), e.key...)
 	own := !a.ForAlias && (path[0] == "settings" || path[0] == "session")
-	if why := a.misplaced(path[0]); len(path) > 1 && !own && why != "" && !strings.HasPrefix(why, "unknown") {
+	if why := a.explainMisplaced(path[0]); len(path) > 1 && !own && why != "" && !strings.HasPrefix(why, "unknown") {
 		return a.fail(int(e.line), "%s", why)
 	}
 	switch {
@@ -324,7 +324,7 @@ func (a *assembler) setting(e *entry, k []string) error {
 		if n := nearest.Name(name, []string{"wallet", "reader"}); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
-		return a.fail(int(e.line), "settings: unknown key %s%s", clean.Quoted(name), near)
+		return a.fail(int(e.line), "settings: unknown key %s%s", clean.Quote(name), near)
 	case e.problem != "" || e.value.Kind != schema.Text || e.value.Raw == "" || syntax.HasControl(e.value.Raw):
 		return a.fail(int(e.line), "settings: %s: expected a path", name)
 	case *into != "":
@@ -343,7 +343,7 @@ func (a *assembler) root(e *entry, k string) error {
 		if a.schema.Field(key.Name(k)) != nil {
 			near = "; a profile's keys go below its line [profile.NAME]"
 		}
-		return a.fail(int(e.line), "unknown key %s%s", clean.Quoted(k), near)
+		return a.fail(int(e.line), "unknown key %s%s", clean.Quote(k), near)
 	}
 	if a.format {
 		return a.fail(int(e.line), "format is here twice")

@@ -28,10 +28,10 @@ func TestParse(t *testing.T) {
 		t.Error(got)
 	}
 	ro := f.Lookup("sightings-ro")
-	if e, ok := ro.Own(key.ExpectWritable); !ok || e.Line != 23 || e.Value.Any() != false {
+	if e, ok := ro.OwnValue(key.ExpectWritable); !ok || e.Line != 23 || e.Value.Any() != false {
 		t.Errorf("%+v", e)
 	}
-	if e, _ := f.Lookup("sightings").Own(key.Tags); e.Value.Text() != "local,field" || e.Line != 12 {
+	if e, _ := f.Lookup("sightings").OwnValue(key.Tags); e.Value.Text() != "local,field" || e.Line != 12 {
 		t.Errorf("%+v", e)
 	}
 }

@@ -19,8 +19,8 @@ type Hop struct {
 	Entries []Entry
 }
 
-// Own returns what the hop sets itself for a key.
-func (h *Hop) Own(field *schema.Field) (Entry, bool) {
+// OwnValue returns what the hop sets itself for a key.
+func (h *Hop) OwnValue(field *schema.Field) (Entry, bool) {
 	for _, e := range h.Entries {
 		if e.Field == field {
 			return e, true
@@ -30,7 +30,7 @@ func (h *Hop) Own(field *schema.Field) (Entry, bool) {
 }
 
 func (h *Hop) has(k string) bool {
-	_, ok := h.Own(schema.HopField(key.Name(k)))
+	_, ok := h.OwnValue(schema.HopField(key.Name(k)))
 	return ok
 }
 
@@ -116,15 +116,15 @@ func (h *Hop) problem() string {
 }
 
 func (h *Hop) equal(o *Hop) bool {
-	return slices.EqualFunc(h.sorted(), o.sorted(),
+	return slices.EqualFunc(h.sortedEntries(), o.sortedEntries(),
 		func(a, b Entry) bool { return a.Field == b.Field && a.Value.Equal(b.Value) })
 }
 
-// sorted are the entries in the usual order.
-func (h *Hop) sorted() []Entry {
+// sortedEntries are the entries in the usual order.
+func (h *Hop) sortedEntries() []Entry {
 	var all []Entry
 	for i := range schema.HopFields() {
-		if e, ok := h.Own(&schema.HopFields()[i]); ok {
+		if e, ok := h.OwnValue(&schema.HopFields()[i]); ok {
 			all = append(all, e)
 		}
 	}

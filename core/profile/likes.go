@@ -20,7 +20,7 @@ func (f *File) checkLikes() error {
 	state := make(map[*Profile]int) // 1 on the path being walked, 2 known to be right
 	below := make(map[*Profile]int) // how many profiles follow one that is known to be right
 	for _, start := range f.Profiles {
-		if _, ok := start.Own(key.Like); !ok {
+		if _, ok := start.OwnValue(key.Like); !ok {
 			continue
 		}
 		path := []*Profile{}
@@ -28,7 +28,7 @@ func (f *File) checkLikes() error {
 		for p != nil && state[p] != 2 {
 			state[p] = 1
 			path = append(path, p)
-			like, ok := p.Own(key.Like)
+			like, ok := p.OwnValue(key.Like)
 			if !ok {
 				p = nil
 				continue
@@ -51,7 +51,7 @@ func (f *File) checkLikes() error {
 				}
 				return &FileError{f.Path, like.Line,
 					fmt.Sprintf("profile %q: like: no profile %s in this file%s",
-						p.Name, clean.Quoted(like.Value.Text()), near)}
+						p.Name, clean.Quote(like.Value.Text()), near)}
 			}
 			if len(path)+below[next] > maxLikes {
 				return &FileError{f.Path, like.Line,

@@ -95,8 +95,8 @@ func inside(place Place) bool {
 // have lead there, and so does a name with "project:" before it.
 func (f *File) Attach(project *File) { f.project = project }
 
-// Attached is the project's file, nil where there is none.
-func (f *File) Attached() *File { return f.project }
+// ProjectFile is the project's file, nil where there is none.
+func (f *File) ProjectFile() *File { return f.project }
 
 // Shadowed reports whether a project's profile has a name that the user's file
 // has too.
@@ -113,9 +113,9 @@ func (f *File) All() []*Profile {
 		f.project.Profiles...)
 }
 
-// Called is the name by which a profile is meant: with "project:" before it
+// FullName is the name by which a profile is meant: with "project:" before it
 // where the user's file has one of the same name.
-func (f *File) Called(p *Profile) string {
+func (f *File) FullName(p *Profile) string {
 	if f.Shadowed(p) {
 		return syntax.ProjectPrefix + p.Name
 	}
@@ -167,7 +167,7 @@ func (h Home) UpdateProject(ctx context.Context, place Place, edit func(*File) (
 	if err != nil {
 		return err
 	}
-	text, err := file.edited(edit)
+	text, err := file.applyEdit(edit)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ func (f *File) Remove(name string) (*Edit, error) {
 		return nil, f.Missing(name)
 	}
 	for _, other := range f.Profiles {
-		if like, ok := other.Own(key.Like); ok && like.Value.Text() == name && other != p {
+		if like, ok := other.OwnValue(key.Like); ok && like.Value.Text() == name && other != p {
 			return nil, refuse("profile %q is like it (%s:%d); remove that first, or: gharbor set %s like=", other.Name,
 				f.Path, like.Line, other.Name)
 		}

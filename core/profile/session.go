@@ -38,7 +38,7 @@ func (a *assembler) session(e *entry, k []string) error {
 		return a.fail(line, "session is a table: [session]")
 	}
 	if len(k) == 2 && k[1] == "first" {
-		if a.schema.Engines().Named(k[0]) == nil {
+		if a.schema.Engines().ByWord(k[0]) == nil {
 			return a.fail(line, "session.%s: no engine of that name; one of %s", clean.Line(k[0], 40),
 				strings.Join(a.schema.Engines().Words(), ", "))
 		}
@@ -93,7 +93,7 @@ func (a *assembler) sessionKey(e *entry, name string) (err error) {
 		if n := nearest.Name(name, sessionKeys); n != "" {
 			near = fmt.Sprintf("; did you mean %q?", n)
 		}
-		return a.fail(int(e.line), "session: unknown key %s%s", clean.Quoted(name), near)
+		return a.fail(int(e.line), "session: unknown key %s%s", clean.Quote(name), near)
 	}
 	return nil
 }

@@ -147,7 +147,7 @@ func sharedFolder(dir string) string {
 	if err != nil || info.Mode().Perm()&0o077 == 0 {
 		return ""
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() {
+	if uid, ok := owner.UserID(info); ok && uid != os.Getuid() {
 		return "another user's folder"
 	}
 	if info.Mode()&fs.ModeSticky != 0 || filepath.Dir(dir) == dir {
@@ -219,20 +219,20 @@ func (h Home) update(ctx context.Context, path string, load func() (*File, error
 	if err != nil {
 		return err
 	}
-	text, err := file.edited(edit)
+	text, err := file.applyEdit(edit)
 	if err != nil {
 		return err
 	}
 	return WriteFile(target, text)
 }
 
-// edited is the file's text after an edit, checked as if it had been read.
-func (f *File) edited(edit func(*File) (*Edit, error)) ([]byte, error) {
+// applyEdit is the file's text after an edit, checked as if it had been read.
+func (f *File) applyEdit(edit func(*File) (*Edit, error)) ([]byte, error) {
 	e, err := edit(f)
 	if err != nil {
 		return nil, err
 	}
-	return e.Checked()
+	return e.CheckedText()
 }
 
 // WriteFile replaces a file of the tool's in one step; its mode is 0600.

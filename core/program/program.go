@@ -69,7 +69,7 @@ func (p Program) Run(ctx context.Context, path string) Output {
 	}
 	endWithChildren(cmd)
 	cmd.WaitDelay = time.Second // for what it left behind with its output open
-	out, said := bounded{most: p.Most}, bounded{most: p.Most}
+	out, said := limitedBuffer{most: p.Most}, limitedBuffer{most: p.Most}
 	cmd.Stdout, cmd.Stderr = &out, &said
 	err := cmd.Run()
 	result := Output{Data: out.data, Over: out.over, Said: withoutOutput(string(said.data), out.data)}
@@ -98,14 +98,14 @@ func withoutOutput(said string, printed []byte) string {
 	return strings.TrimSpace(said)
 }
 
-// bounded keeps the first bytes of what is written and takes the rest without a word.
-type bounded struct {
+// limitedBuffer keeps the first bytes of what is written and takes the rest without a word.
+type limitedBuffer struct {
 	most int
 	data []byte
 	over bool
 }
 
-func (b *bounded) Write(p []byte) (int, error) {
+func (b *limitedBuffer) Write(p []byte) (int, error) {
 	room := min(len(p), b.most-len(b.data))
 	b.data = append(b.data, p[:room]...)
 	b.over = b.over || room < len(p)

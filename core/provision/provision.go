@@ -115,7 +115,7 @@ func On(runner engine.Runner) engine.Ask {
 		for _, v := range values {
 			statement.Arguments = append(statement.Arguments, &v)
 		}
-		var rows gathered
+		var rows rowBuffer
 		err := runner.Run(ctx, statement, &rows)
 		return rows.rows, err
 	}
@@ -124,14 +124,14 @@ func On(runner engine.Runner) engine.Ask {
 // mostRows bounds the answer to a question: no server has more databases or accounts that a person wants to see.
 const mostRows = 100_000
 
-// gathered keeps the rows of an answer.
-type gathered struct{ rows [][]string }
+// rowBuffer keeps the rows of an answer.
+type rowBuffer struct{ rows [][]string }
 
-func (g *gathered) Begin([]engine.Column) error { return nil }
-func (g *gathered) End(engine.Done) error       { return nil }
-func (g *gathered) Notice(engine.Notice)        {}
+func (g *rowBuffer) Begin([]engine.Column) error { return nil }
+func (g *rowBuffer) End(engine.Outcome) error    { return nil }
+func (g *rowBuffer) Notice(engine.Notice)        {}
 
-func (g *gathered) Row(values [][]byte) error {
+func (g *rowBuffer) Row(values [][]byte) error {
 	if len(g.rows) == mostRows {
 		return fmt.Errorf("the server gave more than %d rows", mostRows)
 	}
@@ -323,7 +323,7 @@ func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Ch
 	for i, c := range plan.Changes {
 		runner, err := s.Session(ctx, c.In)
 		if err == nil {
-			err = runner.Run(ctx, engine.Statement{Text: c.Text}, &said{notice: notice})
+			err = runner.Run(ctx, engine.Statement{Text: c.Text}, &noticeWriter{notice: notice})
 		}
 		if err != nil {
 			return &StatementError{Change: c, Made: i, Err: err}
@@ -333,17 +333,17 @@ func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Ch
 	return nil
 }
 
-// said hands on what a server says.
-type said struct {
-	gathered
+// noticeWriter hands on what a server says.
+type noticeWriter struct {
+	rowBuffer
 	notice func(engine.Notice)
 }
 
-func (s *said) Notice(n engine.Notice) { s.notice(n) }
+func (s *noticeWriter) Notice(n engine.Notice) { s.notice(n) }
 
-// Left are the changes that a plan made again still has, for a sentence each: what the server took without an error and
-// did not do.
-func (s *Server) Left(ctx context.Context, w *Wish) (left []string, err error) {
+// RemainingChanges are the changes that a plan made again still has, for a sentence each: what the server took
+// without an error and did not do.
+func (s *Server) RemainingChanges(ctx context.Context, w *Wish) (left []string, err error) {
 	plan, err := s.Plan(ctx, w)
 	var gone *NotThereError
 	switch {

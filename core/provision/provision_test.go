@@ -33,7 +33,7 @@ func (s *session) Run(_ context.Context, st engine.Statement, to engine.Results)
 			return err
 		}
 	}
-	return to.End(engine.Done{})
+	return to.End(engine.Outcome{})
 }
 
 func (*session) InTransaction() bool { return false }
@@ -153,17 +153,17 @@ func TestRunAndLeft(t *testing.T) {
 	if !slices.Equal(log, []string{"> one", "counts> two", "> drop role"}) {
 		t.Errorf("%q", log)
 	}
-	if left, err := s.Left(t.Context(), &Wish{Verb: Unlock}); err != nil || !slices.Equal(left, []string{"why unlock"}) {
+	if left, err := s.RemainingChanges(t.Context(), &Wish{Verb: Unlock}); err != nil || !slices.Equal(left, []string{"why unlock"}) {
 		t.Error(left, err)
 	}
 	s.By.Unlock = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
 		return &engine.Plan{Missing: []string{"x"}}, nil
 	}
-	if left, err := s.Left(t.Context(), &Wish{Verb: Unlock}); err != nil || left != nil {
+	if left, err := s.RemainingChanges(t.Context(), &Wish{Verb: Unlock}); err != nil || left != nil {
 		t.Error(left, err)
 	}
 	s.By.Expire = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) { return nil, errors.New("down") }
-	if _, err := s.Left(t.Context(), &Wish{Verb: Expire}); err == nil {
+	if _, err := s.RemainingChanges(t.Context(), &Wish{Verb: Expire}); err == nil {
 		t.Error("it could not look, and says nothing")
 	}
 	ask, err := s.Ask(t.Context())
@@ -174,7 +174,7 @@ func TestRunAndLeft(t *testing.T) {
 	if err != nil || fmt.Sprint(rows) != "[[a ] [a ]]" {
 		t.Error(rows, err)
 	}
-	all := &gathered{rows: make([][]string, mostRows)}
+	all := &rowBuffer{rows: make([][]string, mostRows)}
 	if all.Row([][]byte{nil}) == nil {
 		t.Error("rows without an end are gathered")
 	}

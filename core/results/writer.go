@@ -54,7 +54,7 @@ type Writer struct {
 	// Noticed is told of what the server says beside a result; nil for nobody.
 	Noticed func(engine.Notice)
 	// Ended is told how each result ended; nil for nobody.
-	Ended func(engine.Done)
+	Ended func(engine.Outcome)
 }
 
 // form is one format. Its methods append to the buffer.
@@ -72,9 +72,9 @@ func NewWriter(out io.Writer, l Layout) (*Writer, error) {
 	case "table":
 		w.form = &table{stacked: l.Stacked}
 	case "csv":
-		w.form = &separated{separator: ',', field: appendCSV, line: "\r\n"}
+		w.form = &separatedValues{separator: ',', field: appendCSV, line: "\r\n"}
 	case "tsv":
-		w.form = &separated{separator: '\t', field: appendTSV, line: "\n"}
+		w.form = &separatedValues{separator: '\t', field: appendTSV, line: "\n"}
 	case "json":
 		w.form = &jsonText{}
 	case "json-lines":
@@ -101,7 +101,7 @@ func (w *Writer) flush() error {
 
 // Begin begins a result.
 func (w *Writer) Begin(columns []engine.Column) error {
-	w.columns, w.rows, w.open = named(columns), 0, true
+	w.columns, w.rows, w.open = uniqueNames(columns), 0, true
 	w.results++
 	if err := w.form.begin(w); err != nil {
 		return err
@@ -140,7 +140,7 @@ func (w *Writer) inBase64(values [][]byte) [][]byte {
 }
 
 // End ends a result. What is known of one without rows is Ended's business.
-func (w *Writer) End(done engine.Done) error {
+func (w *Writer) End(done engine.Outcome) error {
 	if w.open {
 		w.open = false
 		if err := w.form.end(w); err != nil {
@@ -170,8 +170,8 @@ func (w *Writer) Close() error {
 	return w.flush()
 }
 
-// named gives each column a name of its own: the second of a name gets _2.
-func named(columns []engine.Column) []engine.Column {
+// uniqueNames gives each column a name of its own: the second of a name gets _2.
+func uniqueNames(columns []engine.Column) []engine.Column {
 	all := slices.Clone(columns)
 	taken := make(map[string]bool, len(all))
 	for i := range all {
@@ -184,14 +184,14 @@ func named(columns []engine.Column) []engine.Column {
 	return all
 }
 
-// separated is values with a character between them, a row a line.
-type separated struct {
+// separatedValues is values with a character between them, a row a line.
+type separatedValues struct {
 	separator byte
 	line      string
 	field     func(to, value []byte) []byte
 }
 
-func (f *separated) begin(w *Writer) error {
+func (f *separatedValues) begin(w *Writer) error {
 	if w.results > 1 {
 		return ErrOneResult
 	}
@@ -205,7 +205,7 @@ func (f *separated) begin(w *Writer) error {
 	return nil
 }
 
-func (f *separated) row(w *Writer, values [][]byte) error {
+func (f *separatedValues) row(w *Writer, values [][]byte) error {
 	to := w.buffer
 	for i, value := range values {
 		if i > 0 {
@@ -217,8 +217,8 @@ func (f *separated) row(w *Writer, values [][]byte) error {
 	return nil
 }
 
-func (f *separated) end(*Writer) error { return nil }
-func (f *separated) close(*Writer)     {}
+func (f *separatedValues) end(*Writer) error { return nil }
+func (f *separatedValues) close(*Writer)     {}
 
 // needsQuotes are the bytes for which a value is quoted (RFC 4180, 2.6).
 var needsQuotes = [256]bool{'"': true, ',': true, '\r': true, '\n': true}

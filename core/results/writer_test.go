@@ -43,7 +43,7 @@ func write(t *testing.T, l Layout, columns []engine.Column, rows ...[][]byte) st
 			t.Fatal(err)
 		}
 	}
-	if err := errors.Join(w.End(engine.Done{Rows: int64(len(rows))}), w.Close()); err != nil {
+	if err := errors.Join(w.End(engine.Outcome{Rows: int64(len(rows))}), w.Close()); err != nil {
 		t.Fatal(err)
 	}
 	return out.String()
@@ -117,14 +117,14 @@ func columnsOf(s string) int { return columns(s) }
 func TestOneResult(t *testing.T) {
 	for format, want := range map[string]error{"csv": ErrOneResult, "tsv": ErrOneResult, "bare": ErrOneResult, "json": nil, "json-lines": nil, "table": nil} {
 		w, _ := NewWriter(io.Discard, Layout{Format: format})
-		var done []engine.Done
-		w.Ended = func(d engine.Done) { done = append(done, d) }
+		var done []engine.Outcome
+		w.Ended = func(d engine.Outcome) { done = append(done, d) }
 		for i := range 2 {
 			err := w.Begin(birds[:1])
 			if i == 1 && !errors.Is(err, want) || i == 0 && err != nil {
 				t.Errorf("%s, result %d: %v", format, i+1, err)
 			}
-			w.End(engine.Done{Command: "SELECT"})
+			w.End(engine.Outcome{Command: "SELECT"})
 		}
 		if len(done) != 2 {
 			t.Errorf("%s: %v", format, done)
@@ -217,7 +217,7 @@ func TestBase64(t *testing.T) {
 	for _, row := range [][][]byte{{[]byte(`\x00ff`), []byte(`\x00ff`)}, {nil, nil}, {[]byte(`\x`), []byte("x")}, {[]byte("odd"), nil}} {
 		w.Row(row)
 	}
-	w.End(engine.Done{})
+	w.End(engine.Outcome{})
 	w.Close()
 	if got := out.String(); got != "a,b\r\nAP8=,\\x00ff\r\n,\r\n\"\",x\r\nodd,\r\n" {
 		t.Errorf("%q", got)

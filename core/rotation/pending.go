@@ -24,8 +24,8 @@ type Pending struct {
 	Secret  secret.Value // not Present where Entry has it
 }
 
-// stored is a Pending in its file: the one place where its password is written.
-type stored struct {
+// pendingFile is a Pending in its file: the one place where its password is written.
+type pendingFile struct {
 	Format  int       `json:"format"`
 	Profile string    `json:"profile"`
 	Entry   string    `json:"wallet_entry,omitempty"`
@@ -64,7 +64,7 @@ func (f Folder) Save(p Pending) error {
 	if err := os.MkdirAll(f.path, 0o700); err != nil {
 		return fmt.Errorf("%s: %w", f.path, atomicfile.Plain(err))
 	}
-	s := stored{Format: 1, Profile: p.Profile, Entry: p.Entry, Begun: p.Begun}
+	s := pendingFile{Format: 1, Profile: p.Profile, Entry: p.Entry, Begun: p.Begun}
 	if p.Secret.Present() {
 		text := p.Secret.Disclose()
 		s.Secret = &text
@@ -92,7 +92,7 @@ func (f Folder) Load(profile string) (*Pending, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, atomicfile.Plain(err))
 	}
-	var s stored
+	var s pendingFile
 	if err := json.Unmarshal(data, &s); err != nil || s.Format != 1 || s.Secret == nil && s.Entry == "" {
 		return nil, fmt.Errorf("%s: it is not the file of a rotation", path)
 	}

@@ -11,15 +11,30 @@ import (
 // lastSystemAccount is the highest number of an account that a system's packages make (login.defs(5), SYS_UID_MAX).
 const lastSystemAccount = 999
 
-// OwnProgram reports whether it is a process of this user that has connected to a local address. A socket that its
-// process has closed is nobody's.
-func OwnProgram(conn net.Conn) bool {
-	if socket, ok := conn.(*net.UnixConn); ok {
-		uid, ok := owner.OfPeer(socket)
-		return ok && uid == os.Getuid()
+// Owner is the user whose process is at the other end of a connection.
+type Owner int
+
+const (
+	OwnerUnknown Owner = iota // the system does not say: mostly, the process has closed the connection already
+	OwnerSelf                 // this user
+	OwnerOther                // another user
+)
+
+// OwnerOf finds out whose process has connected to a local address.
+func OwnerOf(conn net.Conn) Owner {
+	uid, ok := 0, false
+	if socket, isSocket := conn.(*net.UnixConn); isSocket {
+		uid, ok = owner.OfPeer(socket)
+	} else {
+		uid, ok = otherEnd(conn)
 	}
-	uid, ok := otherEnd(conn)
-	return ok && uid == os.Getuid()
+	switch {
+	case !ok:
+		return OwnerUnknown
+	case uid == os.Getuid():
+		return OwnerSelf
+	}
+	return OwnerOther
 }
 
 // LoopbackChecked reports whether a connection to a loopback address is served by a process of root, of this user or of

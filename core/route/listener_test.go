@@ -40,17 +40,17 @@ func TestLoopbackChecked(t *testing.T) {
 		if !LoopbackChecked(conn) {
 			t.Errorf("%s: a process of this user is not known", address)
 		}
-		if !OwnProgram(server) {
+		if OwnerOf(server) != OwnerSelf {
 			t.Errorf("%s: a program of this user is not known", address)
 		}
 		conn.Close()
-		if OwnProgram(server) {
-			t.Errorf("%s: a connection that its program has closed is somebody's", address)
+		if owner := OwnerOf(server); owner != OwnerUnknown {
+			t.Errorf("%s: a connection that its program has closed is somebody's: %d", address, owner)
 		}
 	}
 	one, other := net.Pipe()
 	defer other.Close()
-	if LoopbackChecked(one) || OwnProgram(one) {
+	if LoopbackChecked(one) || OwnerOf(one) != OwnerUnknown {
 		t.Error("a pipe is a checked loopback")
 	}
 }

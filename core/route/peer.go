@@ -27,6 +27,6 @@ func PeerChecked(conn net.Conn, folder string) bool {
 	if err != nil || info.Mode().Perm()&0o002 != 0 || info.Mode()&fs.ModeDir == 0 {
 		return false
 	}
-	uidOfFolder, ok := owner.Of(info)
+	uidOfFolder, ok := owner.UserID(info)
 	return ok && uidOfFolder == uid
 }

@@ -26,12 +26,12 @@ func dialAccepted(dial func(ctx context.Context, network, address string) (net.C
 // resetConn is a connection that the other side has reset.
 type resetConn struct{ network, address string }
 
-func (c resetConn) failed(op string) error {
+func (c resetConn) resetError(op string) error {
 	return &net.OpError{Op: op, Net: c.network, Addr: c.RemoteAddr(), Err: syscall.ECONNRESET}
 }
 
-func (c resetConn) Read([]byte) (int, error)  { return 0, c.failed("read") }
-func (c resetConn) Write([]byte) (int, error) { return 0, c.failed("write") }
+func (c resetConn) Read([]byte) (int, error)  { return 0, c.resetError("read") }
+func (c resetConn) Write([]byte) (int, error) { return 0, c.resetError("write") }
 func (resetConn) Close() error                { return nil }
 func (resetConn) LocalAddr() net.Addr         { return &net.TCPAddr{} }
 

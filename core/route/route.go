@@ -127,11 +127,11 @@ func (n Network) Names(ctx context.Context, profileName string, c address.Candid
 		return []netip.Addr{addr}, finding.Good("%s is an address", c.Host)
 	}
 	if c.StaticHost != nil {
-		return c.StaticHost.Addresses, finding.Good("%s", given(c))
+		return c.StaticHost.Addresses, finding.Good("%s", describeHostEntry(c))
 	}
 	addrs, err := n.Resolve(ctx, c.Host)
 	if err != nil || len(addrs) == 0 {
-		return nil, finding.Failed(n.nameFinding(ctx, profileName, c, err))
+		return nil, finding.FailWith(n.nameFinding(ctx, profileName, c, err))
 	}
 	const most = 16 // a name with more addresses than this is not one server
 	addrs = addrs[:min(len(addrs), most)]
@@ -143,8 +143,8 @@ func (n Network) Names(ctx context.Context, profileName string, c address.Candid
 	return addrs, finding.Good("%s is %s", c.Host, strings.Join(texts, ", "))
 }
 
-// given says what [hosts] has for the host.
-func given(c address.Candidate) string {
+// describeHostEntry says what [hosts] has for the host.
+func describeHostEntry(c address.Candidate) string {
 	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.StaticHost.List(), c.StaticHost.At())
 }
 
@@ -153,7 +153,7 @@ func given(c address.Candidate) string {
 func (n Network) For(r *resolve.Profile) Network {
 	resolve := n.Resolve
 	n.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
-		if given, ok := r.Given(host); ok {
+		if given, ok := r.HostEntry(host); ok {
 			return given.Addresses, nil
 		}
 		return resolve(ctx, host)
@@ -166,11 +166,11 @@ func (n Network) nameFinding(ctx context.Context, profileName string, c address.
 	host := c.Host
 	var dns *net.DNSError
 	if ctx.Err() != nil || errors.As(err, &dns) && dns.IsTimeout {
-		return finding.New(finding.NameTimeout, "the name servers did not answer about %s in time", clean.Quoted(host)).
+		return finding.New(finding.NameTimeout, "the name servers did not answer about %s in time", clean.Quote(host)).
 			Suggest("getent hosts %s", clean.Shell(host)).
 			Suggest("cat /etc/resolv.conf")
 	}
-	found := finding.New(finding.NameUnknown, "the host name %s is not known here", clean.Quoted(host))
+	found := finding.New(finding.NameUnknown, "the host name %s is not known here", clean.Quote(host))
 	if err != nil {
 		found.Saw("%s", address.LookUpReason(err))
 	}
@@ -198,8 +198,8 @@ func (n Network) compareOthers(ctx context.Context, profileName string, c addres
 	}
 }
 
-// Reached is a connection that was made.
-type Reached struct {
+// Connection is a connection that was made.
+type Connection struct {
 	Conn    net.Conn
 	Network string // "tcp" or "unix"
 	Address string
@@ -219,20 +219,20 @@ type Attempt struct {
 }
 
 // Reach dials a candidate's addresses in order until one accepts.
-func (n Network) Reach(ctx context.Context, c address.Candidate, addrs []netip.Addr) (*Reached, []Attempt) {
+func (n Network) Reach(ctx context.Context, c address.Candidate, addrs []netip.Addr) (*Connection, []Attempt) {
 	if c.Socket != "" {
 		conn, err := n.Dial(ctx, "unix", c.Socket)
 		if err != nil {
 			return nil, []Attempt{{Address: c.Socket, Err: err}}
 		}
-		return &Reached{Conn: conn, Network: "unix", Address: c.Socket}, nil
+		return &Connection{Conn: conn, Network: "unix", Address: c.Socket}, nil
 	}
 	var tried []Attempt
 	for i, addr := range addrs {
 		address := netip.AddrPortFrom(addr, uint16(c.Port)).String()
 		conn, err := n.dialShare(ctx, address, len(addrs)-i)
 		if err == nil {
-			return &Reached{Conn: conn, Network: "tcp", Address: address, Refused: tried}, nil
+			return &Connection{Conn: conn, Network: "tcp", Address: address, Refused: tried}, nil
 		}
 		tried = append(tried, Attempt{Address: address, Addr: addr, Err: err,
 			TurnedBack: unreachable(err) && n.Routed != nil && n.Routed(address)})
@@ -259,7 +259,7 @@ func (n Network) dialShare(ctx context.Context, address string, left int) (net.C
 }
 
 // Mixed reports whether an IPv6 address was refused before an IPv4 one served.
-func (r *Reached) Mixed() bool {
+func (r *Connection) Mixed() bool {
 	served, err := netip.ParseAddrPort(r.Address)
 	if err != nil || !served.Addr().Is4() {
 		return false
@@ -273,10 +273,10 @@ func (r *Reached) Mixed() bool {
 }
 
 // MixedFinding is the warning for a name whose first address does not serve.
-func (r *Reached) MixedFinding(profileName string, c address.Candidate) *finding.Finding {
+func (r *Connection) MixedFinding(profileName string, c address.Candidate) *finding.Finding {
 	found := finding.New(finding.NameMixed,
 		"the name %s has an IPv6 address first, but the server listens on IPv4: every connection tries the wrong "+
-			"address first", clean.Quoted(c.Host))
+			"address first", clean.Quote(c.Host))
 	for _, a := range r.Refused {
 		found.Saw("%s: %s", a.Address, Reason(a.Err))
 	}
@@ -331,8 +331,8 @@ func isTimeout(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }
 
-// Unreached is the finding for a candidate none of whose addresses accepted.
-func Unreached(profileName string, c address.Candidate, tried []Attempt) *finding.Finding {
+// ExplainUnreached is the finding for a candidate none of whose addresses accepted.
+func ExplainUnreached(profileName string, c address.Candidate, tried []Attempt) *finding.Finding {
 	last := tried[len(tried)-1].Err
 	for _, a := range tried { // a refusal says more than silence elsewhere
 		if errors.Is(a.Err, syscall.ECONNREFUSED) {

@@ -46,10 +46,10 @@ func TestUnreached(t *testing.T) {
 		for _, err := range c.errs {
 			tried = append(tried, Attempt{Address: "192.0.2.1:5432", Err: err})
 		}
-		found := Unreached("tides", c.at, tried)
+		found := ExplainUnreached("tides", c.at, tried)
 		if c.want == "reach.unreachable" {
 			tried[0].TurnedBack = true
-			if back := Unreached("tides", c.at, tried); back.Code != "reach.turned-back" {
+			if back := ExplainUnreached("tides", c.at, tried); back.Code != "reach.turned-back" {
 				t.Errorf("%v with a route: %s", c.errs, back.Code)
 			}
 		}
@@ -193,7 +193,7 @@ func TestCandidates(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, found := Network{}.Candidates(t.Context(), resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{}))
+		got, found := Network{}.Candidates(t.Context(), resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{}))
 		if found != nil || len(got) != len(c.want) {
 			t.Fatalf("%s: %v %v", c.text, got, found)
 		}

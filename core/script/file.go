@@ -23,16 +23,16 @@ type file struct {
 	splitter *statement.Splitter
 }
 
-// counted counts what is read.
-type counted struct {
+// countingReader counts what is read.
+type countingReader struct {
 	in io.Reader
 	to *atomic.Int64
 }
 
-// Counted is a reader that adds what is read of it to a number.
-func Counted(in io.Reader, to *atomic.Int64) io.Reader { return &counted{in, to} }
+// CountBytes is a reader that adds what is read of it to a number.
+func CountBytes(in io.Reader, to *atomic.Int64) io.Reader { return &countingReader{in, to} }
 
-func (c *counted) Read(p []byte) (int, error) {
+func (c *countingReader) Read(p []byte) (int, error) {
 	n, err := c.in.Read(p)
 	c.to.Add(int64(n))
 	return n, err
@@ -57,7 +57,7 @@ func openFile(path, shown string, read *atomic.Int64) (*file, error) {
 		in.Close()
 		return nil, unreadable(shown, err)
 	}
-	return &file{name: shown, folder: filepath.Dir(path), info: info, raw: Counted(in, read), ends: in}, nil
+	return &file{name: shown, folder: filepath.Dir(path), info: info, raw: CountBytes(in, read), ends: in}, nil
 }
 
 func (f *file) close() {

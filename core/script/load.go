@@ -22,13 +22,13 @@ type Loader struct {
 	Begins func(*Item)
 	Said   func(string)
 
-	Done Done
+	Done Progress
 
 	begun bool // From was reached
 }
 
-// Done is what was carried out.
-type Done struct {
+// Progress is what was carried out.
+type Progress struct {
 	Statements int
 	Rows       int64 // that were added, changed or removed
 	Made       []Count
@@ -141,17 +141,17 @@ func setting(words []string) bool {
 }
 
 // add counts what a statement has done.
-func (d *Done) add(item *Item, by *engine.Statements) {
+func (d *Progress) add(item *Item, by *engine.Statements) {
 	d.Statements++
 	d.Last = item.Place
 	for _, e := range statement.Effects(item.Piece, by) {
 		if e.Deed == statement.Makes {
-			d.made(e.Kind, max(1, len(e.Names)))
+			d.count(e.Kind, max(1, len(e.Names)))
 		}
 	}
 }
 
-func (d *Done) made(kind string, n int) {
+func (d *Progress) count(kind string, n int) {
 	for i := range d.Made {
 		if d.Made[i].Kind == kind {
 			d.Made[i].N += n

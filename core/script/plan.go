@@ -11,11 +11,11 @@ import (
 // Plan is what a script would do, as far as its words say it.
 type Plan struct {
 	Statements int
-	Bytes      int64     // of the files, packed ones as they are
-	Effects    []Planned // each deed to each thing once
-	Risks      []Risk    // what else a guard asks about, beside dropping and emptying
-	Databases  []Item    // that it connects to
-	Commits    *Place    // the first statement that ends a transaction; nil for none
+	Bytes      int64           // of the files, packed ones as they are
+	Effects    []PlannedAction // each deed to each thing once
+	Risks      []Risk          // what else a guard asks about, beside dropping and emptying
+	Databases  []Item          // that it connects to
+	Commits    *Place          // the first statement that ends a transaction; nil for none
 
 	// From is where sending begins: what only stands before it is not planned. The zero Place is the start.
 	From  Place
@@ -31,10 +31,10 @@ func (p *Plan) begins(item *Item) bool {
 	return p.begun
 }
 
-// Planned is a deed to a thing, with its first place.
-type Planned struct {
+// PlannedAction is a deed to a thing, with its first place.
+type PlannedAction struct {
 	Place
-	Deed  statement.Deed
+	Deed  statement.Action
 	Kind  string
 	Name  statement.Name
 	Times int
@@ -54,7 +54,7 @@ type thing struct {
 }
 
 type effectKey struct {
-	deed statement.Deed
+	deed statement.Action
 	thing
 }
 
@@ -118,7 +118,7 @@ func (p *Plan) plan(at Place, e statement.Effect, name statement.Name) {
 		p.Effects[i].Times++
 	} else {
 		p.seen[key] = len(p.Effects)
-		p.Effects = append(p.Effects, Planned{
+		p.Effects = append(p.Effects, PlannedAction{
 			Place: at, Deed: e.Deed, Kind: e.Kind, Name: name, Times: 1, Sure: e.Sure, Own: p.made[what],
 		})
 	}
@@ -131,7 +131,7 @@ func (p *Plan) plan(at Place, e statement.Effect, name statement.Name) {
 }
 
 // Destroys are the things that are dropped or emptied and that the script has not made itself.
-func (p *Plan) Destroys() (all []Planned) {
+func (p *Plan) Destroys() (all []PlannedAction) {
 	for _, e := range p.Effects {
 		if (e.Deed == statement.Drops || e.Deed == statement.Empties) && !e.Own {
 			all = append(all, e)

@@ -88,7 +88,7 @@ func Open(path string, o Options) (*Reader, error) {
 	r := &Reader{by: o.By, outside: o.Outside, vars: make(map[string]string)}
 	if path == "-" {
 		r.root = o.Folder
-		f := &file{name: "standard input", folder: o.Folder, raw: Counted(o.Input, &r.read)}
+		f := &file{name: "standard input", folder: o.Folder, raw: CountBytes(o.Input, &r.read)}
 		return r, r.push(f)
 	}
 	absolute := path
@@ -175,7 +175,7 @@ func (r *Reader) Next() (*Item, error) {
 		if p.Empty() {
 			continue
 		}
-		if p, err = r.expanded(p); err != nil {
+		if p, err = r.expandPiece(p); err != nil {
 			return nil, &Error{at, err.Error(), nil}
 		}
 		item := &Item{Place: at, Piece: p}
@@ -190,7 +190,7 @@ func (r *Reader) Next() (*Item, error) {
 // line carries out a line for the client. It gives an item where there is something to do.
 func (r *Reader) line(f *file, line *engine.ClientLine, at Place) (*Item, error) {
 	refuse := func(what string) error { return &Error{at, "gharbor can't run this line: " + what, nil} }
-	text := r.replaced(line.Text)
+	text := r.replaceVariables(line.Text)
 	if r.locked != "" && (line.Do != engine.LineRestrict || line.Text != r.locked) {
 		return nil, refuse("the file allows none here")
 	}
@@ -243,16 +243,16 @@ func (r *Reader) include(from *file, name string, at Place) error {
 	return r.push(f)
 }
 
-// expanded is a piece with the values of variables in their places.
-func (r *Reader) expanded(p *statement.Piece) (*statement.Piece, error) {
+// expandPiece is a piece with the values of variables in their places.
+func (r *Reader) expandPiece(p *statement.Piece) (*statement.Piece, error) {
 	if len(r.vars) == 0 {
 		return p, nil
 	}
 	return p.Expand(r.vars, r.by)
 }
 
-// replaced puts the values of variables into the words of a line.
-func (r *Reader) replaced(text string) string {
+// replaceVariables puts the values of variables into the words of a line.
+func (r *Reader) replaceVariables(text string) string {
 	if len(r.vars) == 0 || !strings.Contains(text, ":") {
 		return text
 	}

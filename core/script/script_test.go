@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/statement"
 )
 
-func by(word string) *engine.Statements { return engines.All().Named(word).Statements }
+func by(word string) *engine.Statements { return engines.All().ByWord(word).Statements }
 
 // tree writes files, and gives their folder.
 func tree(t *testing.T, files map[string]string) string {
@@ -244,14 +244,14 @@ func (s *server) Run(_ context.Context, st engine.Statement, to engine.Results) 
 	if err := s.refuse[st.Text]; err != nil {
 		return err
 	}
-	return to.End(engine.Done{Changed: 1})
+	return to.End(engine.Outcome{Changed: 1})
 }
 
 func (s *server) Take(_ context.Context, text string, data io.Reader, to engine.Results) error {
 	all, err := io.ReadAll(io.LimitReader(data, 2)) // a server that refuses leaves the rest
 	s.sent = append(s.sent, text+" "+string(all))
 	if err == nil && s.refuse[text] == nil {
-		err = to.End(engine.Done{Changed: 1})
+		err = to.End(engine.Outcome{Changed: 1})
 	}
 	return errors.Join(err, s.refuse[text])
 }
@@ -264,7 +264,7 @@ type rows struct{ n int64 }
 func (r *rows) Begin([]engine.Column) error { return nil }
 func (r *rows) Row([][]byte) error          { return nil }
 func (r *rows) Notice(engine.Notice)        {}
-func (r *rows) End(d engine.Done) error {
+func (r *rows) End(d engine.Outcome) error {
 	r.n += d.Changed
 	return nil
 }

@@ -6,8 +6,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// minted is a login that the service of the profile's cloud instance makes at use.
-func (q Query) minted() (*Located, *finding.Finding) {
+// locateCloudLogin is a login that the service of the profile's cloud instance makes at use.
+func (q Query) locateCloudLogin() (*Place, *finding.Finding) {
 	if q.Mint == nil && q.Instance == "" {
 		return nil, finding.New(finding.SecretMissing,
 			"the login comes from a cloud, but the profile's address is no cloud instance").
@@ -17,7 +17,7 @@ func (q Query) minted() (*Located, *finding.Finding) {
 		return nil, q.KeepOrAsk(finding.New(finding.SecretMissing,
 			"the service makes no logins for the instance %s", q.Instance))
 	}
-	return &Located{
+	return &Place{
 		Place: "made at use by the service, for minutes",
 		Mint:  q.Mint,
 		Read: func(ctx context.Context) (Value, error) {

@@ -17,7 +17,7 @@ type Failure struct{ Found *finding.Finding }
 func (f *Failure) Error() string { return f.Found.Cause }
 
 // command finds the program and runs nothing.
-func (f *Finder) command(q Query) (*Located, *finding.Finding) {
+func (f *Finder) command(q Query) (*Place, *finding.Finding) {
 	words := q.Command
 	if len(words) == 0 {
 		return nil, finding.New(finding.SecretMissing, "the password comes from a command, but the profile names none").
@@ -27,14 +27,14 @@ func (f *Finder) command(q Query) (*Located, *finding.Finding) {
 	path, err := program.Find(words[0])
 	if err != nil {
 		found := finding.New(finding.SecretMissing, "the program %s, which prints the password, can't be run",
-			clean.Quoted(words[0]))
+			clean.Quote(words[0]))
 		if strings.Contains(words[0], "/") {
 			return nil, found.Saw("%s", program.Reason(err)).Suggest("ls -l %s", clean.Shell(words[0]))
 		}
 		return nil, found.Saw("it is in none of the folders of PATH").
 			Advise("name the program by its whole path: %s", q.wholePath())
 	}
-	return &Located{
+	return &Place{
 		Place: "command " + clean.Line(path, 200),
 		Read:  func(ctx context.Context) (Value, error) { return f.run(ctx, q, path, words) },
 	}, nil
@@ -61,7 +61,7 @@ func (f *Finder) run(ctx context.Context, q Query, path string, words []string) 
 	failed := func(cause string, args ...any) error {
 		found := finding.New(finding.SecretCommandFailed, "the command that prints the password "+cause, args...)
 		if out.Said != "" {
-			found.Saw("it said %s", clean.Quoted(out.Said))
+			found.Saw("it said %s", clean.Quote(out.Said))
 		}
 		quoted := make([]string, len(words))
 		for i, word := range words {

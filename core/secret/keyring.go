@@ -22,12 +22,12 @@ func (q Query) KeyringEntry() string {
 }
 
 // keyring looks whether there is a keyring, and asks it nothing yet.
-func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
+func (f *Finder) keyring(q Query) (*Place, *finding.Finding) {
 	if why := keyring.Problem(f.Lookup); why != "" {
 		return nil, noKeyring(q, why)
 	}
 	entry := q.KeyringEntry()
-	return &Located{
+	return &Place{
 		Place: "the system's keyring, entry " + clean.Line(entry, 80),
 		Read: func(ctx context.Context) (Value, error) {
 			f.mu.Lock()
@@ -39,7 +39,7 @@ func (f *Finder) keyring(q Query) (*Located, *finding.Finding) {
 			switch {
 			case errors.Is(err, keyring.ErrNoEntry):
 				found := finding.New(finding.SecretMissing, "the system's keyring has no entry %s of gharbor's",
-					clean.Quoted(entry))
+					clean.Quote(entry))
 				if q.Kind != OfDatabase {
 					return Value{}, &Failure{q.suggest(found, "wallet", "ask")}
 				}

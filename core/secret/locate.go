@@ -54,22 +54,22 @@ type Query struct {
 	OneDatabase bool // a new line of a credential file is for the database alone
 
 	// What a wallet's bindings are compared with.
-	Address      string   // "host:port" as written, or a socket's path; a hop's word; a key's path
-	Hops         []string // in order from here
-	TLS          string   // the rule
-	TLSAuthority string   // the path of tls-ca, "" for the system's authorities
-	TLSName      string   // tls-name, "" for the host
-	ServerKey    string   // the path of server-key, "" for none
-	Project      bool     // the profile has something from a project's file
-	Aliases      []Link   // that the address is from: the one named, and those that it names in turn
-	PortOverride bool     // the profile itself says the port of an alias's address that has none
-	Told         string   // who gave the address, "" where a file has it written
-	Container    string   // the container that it is in, by name or PROJECT/SERVICE, "" for none
-	Endpoint     string   // of the container engine that has it
-	Declared     Declared // nil where it is in no container
-	Instance     string   // of a cloud that it is, INSTANCE or INSTANCE/BRANCH, "" for none
-	Service      string   // of the instance service that has it
-	Mint         Mint     // nil where no login can be made for it
+	Address      string      // "host:port" as written, or a socket's path; a hop's word; a key's path
+	Hops         []string    // in order from here
+	TLS          string      // the rule
+	TLSAuthority string      // the path of tls-ca, "" for the system's authorities
+	TLSName      string      // tls-name, "" for the host
+	ServerKey    string      // the path of server-key, "" for none
+	Project      bool        // the profile has something from a project's file
+	Aliases      []Link      // that the address is from: the one named, and those that it names in turn
+	PortOverride bool        // the profile itself says the port of an alias's address that has none
+	Told         string      // who gave the address, "" where a file has it written
+	Container    string      // the container that it is in, by name or PROJECT/SERVICE, "" for none
+	Endpoint     string      // of the container engine that has it
+	Declared     Declaration // nil where it is in no container
+	Instance     string      // of a cloud that it is, INSTANCE or INSTANCE/BRANCH, "" for none
+	Service      string      // of the instance service that has it
+	Mint         Mint        // nil where no login can be made for it
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 
@@ -78,8 +78,8 @@ type Query struct {
 	Recheck func() *finding.Finding
 }
 
-// Declared finds the password that a container's environment declares.
-type Declared func(q Query) (*Located, *finding.Finding)
+// Declaration finds the password that a container's environment declares.
+type Declaration func(q Query) (*Place, *finding.Finding)
 
 // Login is a login that a service made for a short time.
 type Login struct {
@@ -104,7 +104,7 @@ type Finder struct {
 	// Wallet finds an entry of the wallet. A source that was not named in the
 	// profile (byDefault) asks nobody: where the wallet is not open, or has
 	// nothing that fits, the finding's code is secret.no-match.
-	Wallet func(ctx context.Context, q Query, byDefault bool) (*Located, *finding.Finding)
+	Wallet func(ctx context.Context, q Query, byDefault bool) (*Place, *finding.Finding)
 
 	// Files are the credential files of all engines.
 	Files []CredentialFile
@@ -118,7 +118,7 @@ type Finder struct {
 
 	ringed map[string]Value // by entry of the keyring
 
-	known map[string]*Located // by profile: given in place of what its source has
+	known map[string]*Place // by profile: given in place of what its source has
 }
 
 // Know gives a profile a password in place of what its source has: one that this run made, and that a test is to prove.
@@ -127,9 +127,9 @@ func (f *Finder) Know(profile string, v Value, place string) (forget func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.known == nil {
-		f.known = make(map[string]*Located)
+		f.known = make(map[string]*Place)
 	}
-	f.known[profile] = &Located{Place: place, Read: func(context.Context) (Value, error) { return v, nil }}
+	f.known[profile] = &Place{Place: place, Read: func(context.Context) (Value, error) { return v, nil }}
 	return func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -138,7 +138,7 @@ func (f *Finder) Know(profile string, v Value, place string) (forget func()) {
 }
 
 // knows is what Know gave for a query, nil for nothing.
-func (f *Finder) knows(q Query) *Located {
+func (f *Finder) knows(q Query) *Place {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if q.Kind != OfDatabase {
@@ -147,8 +147,8 @@ func (f *Finder) knows(q Query) *Located {
 	return f.known[q.Profile]
 }
 
-// Located is a secret whose place is known and whose value has not been taken.
-type Located struct {
+// Place is a secret whose place is known and whose value has not been taken.
+type Place struct {
 	Place string // "file /home/w/passwords, line 1", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
 	Asks  bool   // a person will be asked
@@ -161,7 +161,7 @@ type Located struct {
 }
 
 // Take reads the value. It is called once the server has asked for it.
-func (l *Located) Take(ctx context.Context) (Value, error) {
+func (l *Place) Take(ctx context.Context) (Value, error) {
 	if l.Read == nil {
 		return Value{}, nil
 	}
@@ -171,7 +171,7 @@ func (l *Located) Take(ctx context.Context) (Value, error) {
 // Locate finds where the secret is, and judges whether it is safe there. The
 // finding is nil or a warning where Located is not nil. A source that is
 // refused never falls through to the next one.
-func (f *Finder) Locate(ctx context.Context, q Query) (*Located, *finding.Finding) {
+func (f *Finder) Locate(ctx context.Context, q Query) (*Place, *finding.Finding) {
 	located, found := f.locate(ctx, q)
 	if located == nil || located.Read == nil || q.Recheck == nil {
 		return located, found
@@ -194,17 +194,17 @@ func (f *Finder) Locate(ctx context.Context, q Query) (*Located, *finding.Findin
 	return &again, found
 }
 
-func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Finding) {
+func (f *Finder) locate(ctx context.Context, q Query) (*Place, *finding.Finding) {
 	if known := f.knows(q); known != nil {
 		return known, nil
 	}
 	switch q.Source.Kind {
 	case "none":
-		return &Located{Place: "none, by the profile", None: true}, nil
+		return &Place{Place: "none, by the profile", None: true}, nil
 	case "ask":
 		if !f.canAsk(q) {
 			return nil, q.suggest(finding.New(finding.SecretNoTerminal,
-				"there is no terminal to ask for the %s", q.what()), "env:NAME", q.fileSource())
+				"there is no terminal to ask for the %s", q.describe()), "env:NAME", q.fileSource())
 		}
 		return f.asking(q), nil
 	case "env":
@@ -225,7 +225,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 		}
 		return q.Declared(q)
 	case "cloud":
-		return q.minted()
+		return q.locateCloudLogin()
 	}
 	if file := f.credentialFile(q); file != nil {
 		return file.Locate(f, q)
@@ -234,7 +234,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Located, *finding.Findin
 }
 
 // inOrder is the order for a profile that names no source.
-func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Finding) {
+func (f *Finder) inOrder(ctx context.Context, q Query) (*Place, *finding.Finding) {
 	var tried []string
 	if q.Credentials != nil {
 		located, found := q.Credentials.Locate(f, q)
@@ -258,23 +258,23 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Located, *finding.Findi
 		return located, nil
 	}
 	tried = append(tried, "there is no terminal to ask on")
-	return &Located{Place: "none found", None: true, Tried: tried}, nil
+	return &Place{Place: "none found", None: true, Tried: tried}, nil
 }
 
 // canAsk tells whether there is someone to ask, or was when the answer was given.
 func (f *Finder) canAsk(q Query) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	_, given := f.typed[q.asked()]
+	_, given := f.typed[q.answerKey()]
 	return f.Terminal || given
 }
 
 // asking asks once for a profile, however many hosts or tests want the answer.
-func (f *Finder) asking(q Query) *Located {
+func (f *Finder) asking(q Query) *Place {
 	read := func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		if value, ok := f.typed[q.asked()]; ok {
+		if value, ok := f.typed[q.answerKey()]; ok {
 			return value, nil
 		}
 		value, err := f.Ask(ctx, q.prompt())
@@ -282,21 +282,21 @@ func (f *Finder) asking(q Query) *Located {
 			if f.typed == nil {
 				f.typed = make(map[string]Value)
 			}
-			f.typed[q.asked()] = value
+			f.typed[q.answerKey()] = value
 		}
 		return value, err
 	}
-	return &Located{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
+	return &Place{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
 }
 
 // Forget drops what a person typed: it was wrong.
 func (f *Finder) Forget(q Query) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	delete(f.typed, q.asked())
+	delete(f.typed, q.answerKey())
 }
 
-func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
+func (f *Finder) environment(q Query) (*Place, *finding.Finding) {
 	value, ok := f.Lookup(q.Source.Arg)
 	if !ok {
 		return nil, finding.New(finding.SecretMissing, "the environment variable %s is not set", q.Source.Arg).
@@ -307,13 +307,13 @@ func (f *Finder) environment(q Query) (*Located, *finding.Finding) {
 	if value == "" {
 		place += ", set and empty: an empty password"
 	}
-	return &Located{Place: place, Read: func(context.Context) (Value, error) {
+	return &Place{Place: place, Read: func(context.Context) (Value, error) {
 		value, _ := f.Lookup(q.Source.Arg)
 		return NewValue(value), nil
 	}}, nil
 }
 
-func (f *Finder) file(q Query) (*Located, *finding.Finding) {
+func (f *Finder) file(q Query) (*Place, *finding.Finding) {
 	path := q.Source.Arg
 	if found := q.Judge(path, "the secret file"); found != nil {
 		return nil, found
@@ -326,7 +326,7 @@ func (f *Finder) file(q Query) (*Located, *finding.Finding) {
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
-	return &Located{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
+	return &Place{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
 }
 
 // FirstLine is the first line of a file, of at most 64 KiB. Whether others can read
@@ -399,7 +399,7 @@ func JudgeFile(path, what string) *finding.Finding {
 		return finding.New(finding.SecretUnreadable, "%s %s is not a regular file", what, path).
 			Suggest("ls -l %s", clean.Shell(path))
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+	if uid, ok := owner.UserID(info); ok && uid != os.Getuid() && uid != 0 {
 		return finding.New(finding.SecretPermissions, "%s %s belongs to another user",
 			what,
 			path).
@@ -431,7 +431,7 @@ func judgeFolder(path, what string) *finding.Finding {
 	if err != nil {
 		return Unreadable(path, what, err)
 	}
-	if uid, ok := owner.Of(info); ok && uid != os.Getuid() && uid != 0 {
+	if uid, ok := owner.UserID(info); ok && uid != os.Getuid() && uid != 0 {
 		return finding.New(finding.SecretPermissions,
 			"%s %s is a link into another user's folder", what, path).
 			Saw("it leads to %s; the folder's owner is user %d, you are user %d", target, uid, os.Getuid()).

@@ -26,8 +26,8 @@ func (q Query) SpeaksAs(engine string) bool {
 	return engine == q.Engine || slices.Contains(q.Family, engine)
 }
 
-// Where is the address that the secret is wanted for.
-func (q Query) Where() string {
+// AddressText is the address that the secret is wanted for.
+func (q Query) AddressText() string {
 	if q.Container != "" {
 		return "container " + q.Container + " of " + q.Endpoint
 	}
@@ -66,8 +66,8 @@ func (q Query) fileSource() string {
 	return "wallet"
 }
 
-// what names the secret in a sentence.
-func (q Query) what() string {
+// describe names the secret in a sentence.
+func (q Query) describe() string {
 	switch q.Kind {
 	case OfHop:
 		return fmt.Sprintf("password of %s", clean.Line(q.Address, 120))
@@ -84,11 +84,11 @@ func (q Query) prompt() string {
 	if q.Kind == OfDatabase {
 		return fmt.Sprintf("password of %s for %s", clean.Line(q.User, 80), q.Profile)
 	}
-	return q.what()
+	return q.describe()
 }
 
-// asked is what one answer serves: a profile, or a hop or key whoever uses it.
-func (q Query) asked() string {
+// answerKey is what one answer serves: a profile, or a hop or key whoever uses it.
+func (q Query) answerKey() string {
 	if q.Kind == OfDatabase {
 		return q.Profile
 	}

@@ -163,11 +163,11 @@ func TestQuestions(t *testing.T) {
 	if l.Take(t.Context()); len(asked) != 4 {
 		t.Errorf("after it was forgotten: asked %d times", len(asked))
 	}
-	if hop.SettingKey() != "hop.1.secret" || hop.Where() != "keeper@gate:22" || hop.KeyringEntry() != "keeper@gate:22" {
-		t.Errorf("%s %s %s", hop.SettingKey(), hop.Where(), hop.KeyringEntry())
+	if hop.SettingKey() != "hop.1.secret" || hop.AddressText() != "keeper@gate:22" || hop.KeyringEntry() != "keeper@gate:22" {
+		t.Errorf("%s %s %s", hop.SettingKey(), hop.AddressText(), hop.KeyringEntry())
 	}
 	q := Query{Engine: "mysql", Family: []string{"mysql", "mariadb"}, Container: "x", Endpoint: "unix:///s"}
-	if !q.SpeaksAs("mariadb") || !q.SpeaksAs("mysql") || q.SpeaksAs("redis") || q.Where() != "container x of unix:///s" {
+	if !q.SpeaksAs("mariadb") || !q.SpeaksAs("mysql") || q.SpeaksAs("redis") || q.AddressText() != "container x of unix:///s" {
 		t.Error("a protocol or a place is wrong")
 	}
 	if ValidForHop("passfile") || !ValidForHop("env:X") || !NewValue("a").Same(NewValue("a")) || NewValue("a").Same(NewValue("b")) {

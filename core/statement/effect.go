@@ -10,7 +10,7 @@ import (
 
 // Effect is what a statement does to things on the server, as far as its words say it. An index may have no name.
 type Effect struct {
-	Deed  Deed
+	Deed  Action
 	Kind  string // "table", "materialized view"
 	Names []Name
 	Sure  bool // no IF EXISTS or IF NOT EXISTS
@@ -19,16 +19,16 @@ type Effect struct {
 // Name is that of a thing, as the server keeps it.
 type Name struct{ Schema, Name string }
 
-// Deed is what is done.
-type Deed string
+// Action is what is done.
+type Action string
 
 // The deeds. A thing that is filled gets rows, one that is emptied loses all.
 const (
-	Makes   Deed = "make"
-	Changes Deed = "change"
-	Drops   Deed = "drop"
-	Empties Deed = "empty"
-	Fills   Deed = "fill"
+	Makes   Action = "make"
+	Changes Action = "change"
+	Drops   Action = "drop"
+	Empties Action = "empty"
+	Fills   Action = "fill"
 )
 
 // kinds are the words for kinds of things.
@@ -47,7 +47,7 @@ func Effects(p *Piece, by *engine.Statements) []Effect {
 	e := Effect{Sure: true, Kind: "table"}
 	switch first.word {
 	case "CREATE", "DROP", "ALTER":
-		e.Deed = map[string]Deed{"CREATE": Makes, "DROP": Drops, "ALTER": Changes}[first.word]
+		e.Deed = map[string]Action{"CREATE": Makes, "DROP": Drops, "ALTER": Changes}[first.word]
 		if !e.kind(w) {
 			return nil
 		}
@@ -175,7 +175,7 @@ func (w *words) read() token {
 		case bytes.HasPrefix(rest, []byte("*/")) && w.lexis.VersionHints:
 			w.at += 2
 		case c == '"' && !w.lexis.DoubleQuoted, c == '`' && w.lexis.Backticks:
-			return token{name: w.quoted(c)}
+			return token{name: w.readQuoted(c)}
 		case letter(c):
 			from := w.at
 			for w.at < len(w.text) && inWord(w.text[w.at]) {
@@ -201,8 +201,8 @@ func (w *words) over(text string) {
 	w.at += i + len(text)
 }
 
-// quoted reads a name in quotes.
-func (w *words) quoted(quote byte) string {
+// readQuoted reads a name in quotes.
+func (w *words) readQuoted(quote byte) string {
 	var name []byte
 	for w.at++; w.at < len(w.text); w.at++ {
 		if c := w.text[w.at]; c == quote {

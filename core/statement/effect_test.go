@@ -50,7 +50,7 @@ func TestEffects(t *testing.T) {
 			t.Fatal(script, err)
 		}
 		got := ""
-		for _, e := range Effects(p, engines.All().Named(word).Statements) {
+		for _, e := range Effects(p, engines.All().ByWord(word).Statements) {
 			got = fmt.Sprintf("%s %s", e.Deed, e.Kind)
 			for _, n := range e.Names {
 				got += " " + n.Schema + "." + n.Name

@@ -118,8 +118,8 @@ func unknownValue(name string, values Values) string {
 	return what
 }
 
-// Unused are the names of values that no placeholder used, sorted.
-func (v Values) Unused(used map[string]bool) []string {
+// UnusedNames are the names of values that no placeholder used, sorted.
+func (v Values) UnusedNames(used map[string]bool) []string {
 	var names []string
 	for name := range v {
 		if !used[name] {

@@ -197,7 +197,7 @@ type nothing struct{}
 
 func (nothing) Begin([]engine.Column) error { return nil }
 func (nothing) Row([][]byte) error          { return nil }
-func (nothing) End(engine.Done) error       { return nil }
+func (nothing) End(engine.Outcome) error    { return nil }
 func (nothing) Notice(engine.Notice)        {}
 
 // Prepare makes a session read-only; where the engine can't, One refuses what is not known to read.

@@ -44,12 +44,12 @@ func (s *scripted) Run(ctx context.Context, text engine.Statement, to engine.Res
 		<-ctx.Done()
 		return errors.Join(context.Cause(ctx), engine.ErrNotCancelled)
 	}
-	return to.End(engine.Done{Changed: -1})
+	return to.End(engine.Outcome{Changed: -1})
 }
 
 // TestJob: what is sent, and how it ends, of scripts that go well and not.
 func TestJob(t *testing.T) {
-	by := engines.All().Named("postgresql").Statements
+	by := engines.All().ByWord("postgresql").Statements
 	for name, c := range map[string]struct {
 		script string
 		job    Job
@@ -95,7 +95,7 @@ func itoa(n int) string { return string(rune('0' + n)) }
 
 // TestJobIsInterrupted: the end of a context is told from that of a statement's time.
 func TestJobIsInterrupted(t *testing.T) {
-	by := engines.All().Named("mysql").Statements
+	by := engines.All().ByWord("mysql").Statements
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
 	defer stop()
 	job := Job{Runner: &scripted{}, By: by, To: nothing{}, Timeout: time.Hour}
@@ -109,7 +109,7 @@ func TestJobIsInterrupted(t *testing.T) {
 // TestPrepare: a session is made read-only by its engine's statement.
 func TestPrepare(t *testing.T) {
 	server := &scripted{}
-	job := Job{Runner: server, By: engines.All().Named("mysql").Statements}
+	job := Job{Runner: server, By: engines.All().ByWord("mysql").Statements}
 	if err := job.Prepare(context.Background(), false); err != nil || len(server.sent) != 0 {
 		t.Errorf("%v %q", err, server.sent)
 	}
@@ -117,7 +117,7 @@ func TestPrepare(t *testing.T) {
 		t.Errorf("%v %q", err, server.sent)
 	}
 	server = &scripted{}
-	job = Job{Runner: server, By: engines.All().Named("oracle").Statements, To: nothing{}}
+	job = Job{Runner: server, By: engines.All().ByWord("oracle").Statements, To: nothing{}}
 	if err := job.Prepare(context.Background(), true); err != nil || len(server.sent) != 0 {
 		t.Errorf("%v %q", err, server.sent)
 	}

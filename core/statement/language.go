@@ -105,9 +105,9 @@ func (l *scan) runDocument() error {
 		}
 	}
 	if quote >= 0 {
-		return l.unclosed(quote, "quote", "this text in quotes is not closed")
+		return l.unclosedError(quote, "quote", "this text in quotes is not closed")
 	}
-	return l.unclosed(l.start, "brackets", "this document is not closed")
+	return l.unclosedError(l.start, "brackets", "this document is not closed")
 }
 
 // document takes the words and the placeholders out of a document: names with a colon behind them, but for the first,

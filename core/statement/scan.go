@@ -38,7 +38,7 @@ func (l *scan) run() error {
 		}
 	}
 	if l.hint {
-		return l.unclosed(l.start, "comment", "a comment of the form /*! is not closed")
+		return l.unclosedError(l.start, "comment", "a comment of the form /*! is not closed")
 	}
 	return nil
 }
@@ -238,7 +238,7 @@ func (l *scan) block1() error {
 	l.pos += 2
 	for depth := 1; depth > 0; {
 		if l.atEnd() {
-			return l.unclosed(from, "comment", "a comment is not closed: /* without */")
+			return l.unclosedError(from, "comment", "a comment is not closed: /* without */")
 		}
 		rest := l.buffer[l.pos:]
 		i := bytes.IndexAny(rest, "*/")
@@ -265,15 +265,15 @@ func (l *scan) block1() error {
 func (l *scan) quote(c byte) (bool, error) {
 	switch {
 	case c == '\'':
-		return true, l.quoted('\'', l.backslashes())
+		return true, l.skipQuoted('\'', l.backslashes())
 	case c == '"':
-		return true, l.quoted('"', l.lexis.DoubleQuoted && l.lexis.Backslashes)
+		return true, l.skipQuoted('"', l.lexis.DoubleQuoted && l.lexis.Backslashes)
 	case c == '`' && l.lexis.Backticks:
-		return true, l.quoted('`', false)
+		return true, l.skipQuoted('`', false)
 	case c == '$' && l.lexis.DollarQuotes:
 		return l.dollar()
 	case (c == 'q' || c == 'Q') && l.lexis.OtherQuotes && l.at(1) == '\'':
-		return true, l.other()
+		return true, l.skipOtherQuotes()
 	}
 	return false, nil
 }
@@ -292,13 +292,13 @@ func (l *scan) backslashes() bool {
 	return l.pos == l.base+1 || !inWord(l.buffer[l.pos-2])
 }
 
-// quoted goes behind the quote that closes one. A doubled quote closes none.
-func (l *scan) quoted(quote byte, backslashes bool) error {
+// skipQuoted goes behind the quote that closes one. A doubled quote closes none.
+func (l *scan) skipQuoted(quote byte, backslashes bool) error {
 	from := l.pos
 	l.pos++
 	for {
 		if l.atEnd() {
-			return l.unclosed(from, "quote", "quotes are not closed: "+string(quote))
+			return l.unclosedError(from, "quote", "quotes are not closed: "+string(quote))
 		}
 		rest := l.buffer[l.pos:]
 		i := bytes.IndexByte(rest, quote)
@@ -306,7 +306,7 @@ func (l *scan) quoted(quote byte, backslashes bool) error {
 			if j := bytes.IndexByte(rest, '\\'); j >= 0 && (i < 0 || j < i) {
 				l.pos += j + 1
 				if l.atEnd() {
-					return l.unclosed(from, "quote", "quotes are not closed: "+string(quote))
+					return l.unclosedError(from, "quote", "quotes are not closed: "+string(quote))
 				}
 				l.pos++
 				continue
@@ -346,17 +346,17 @@ func (l *scan) dollar() (bool, error) {
 		searched = max(l.pos, len(l.buffer)-len(tag)+1)
 		if !l.more() {
 			l.pos = len(l.buffer)
-			return true, l.unclosed(from, "quote", "dollar quotes are not closed: "+tag)
+			return true, l.unclosedError(from, "quote", "dollar quotes are not closed: "+tag)
 		}
 	}
 }
 
-// other goes over a text in quotes of one's choice: q'[ … ]'.
-func (l *scan) other() error {
+// skipOtherQuotes goes over a text in quotes of one's choice: q'[ … ]'.
+func (l *scan) skipOtherQuotes() error {
 	from := l.pos
 	open := l.at(2)
 	if open == 0 {
-		return l.unclosed(from, "quote", "quotes are not closed: q'")
+		return l.unclosedError(from, "quote", "quotes are not closed: q'")
 	}
 	end := string(open) + "'"
 	if i := strings.IndexByte("([{<", open); i >= 0 {
@@ -365,7 +365,7 @@ func (l *scan) other() error {
 	l.pos += 3
 	for !l.starts(end) {
 		if l.atEnd() {
-			return l.unclosed(from, "quote", "quotes are not closed: q'"+string(open))
+			return l.unclosedError(from, "quote", "quotes are not closed: q'"+string(open))
 		}
 		l.pos++
 	}

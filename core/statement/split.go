@@ -140,8 +140,8 @@ func (s *Splitter) wrong(at int, what string) error {
 	return &SyntaxError{Line: line, Column: column, What: what}
 }
 
-// unclosed is a syntax error of a text that ends too early.
-func (s *Splitter) unclosed(at int, open, what string) error {
+// unclosedError is a syntax error of a text that ends too early.
+func (s *Splitter) unclosedError(at int, open, what string) error {
 	line, column := s.place(at)
 	return &SyntaxError{line, column, what, open}
 }

@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/engines"
 )
 
-func lexis(word string) engine.Lexis { return engines.All().Named(word).Statements.Lexis }
+func lexis(word string) engine.Lexis { return engines.All().ByWord(word).Statements.Lexis }
 
 // split is a script's statements, and all that was given, with the lines of data in angle brackets.
 func split(t testing.TB, word, script string) (texts []string, whole string, err error) {
@@ -160,7 +160,7 @@ func TestFill(t *testing.T) {
 			t.Fatal(err)
 		}
 		used := make(map[string]bool)
-		s, err := Fill(p, values, engines.All().Named(c.word).Statements, used)
+		s, err := Fill(p, values, engines.All().ByWord(c.word).Statements, used)
 		var args []string
 		for _, a := range s.Arguments {
 			if a == nil {
@@ -174,7 +174,7 @@ func TestFill(t *testing.T) {
 		}
 	}
 	p, _ := NewSplitter(strings.NewReader("select\n {brd}"), lexis("postgresql")).Next()
-	by := engines.All().Named("postgresql").Statements
+	by := engines.All().ByWord("postgresql").Statements
 	if _, err := Fill(p, values, by, map[string]bool{}); err == nil || !strings.Contains(err.Error(), "2:2: {brd} has no value") || !strings.Contains(err.Error(), "{bird}") {
 		t.Errorf("%v", err)
 	}
@@ -188,7 +188,7 @@ func TestFill(t *testing.T) {
 	if s, err := Fill(p, nil, by, nil); err != nil || s.Text != "select\n {brd}" {
 		t.Errorf("without values: %q %v", s.Text, err)
 	}
-	if got := values.Unused(map[string]bool{"bird": true}); !slices.Equal(got, []string{"least", "nothing", "table"}) {
+	if got := values.UnusedNames(map[string]bool{"bird": true}); !slices.Equal(got, []string{"least", "nothing", "table"}) {
 		t.Error(got)
 	}
 }
@@ -222,7 +222,7 @@ func TestCommits(t *testing.T) {
 		"savepoint a": {false, false}, "truncate a": {false, true},
 	} {
 		for i, word := range []string{"postgresql", "mysql"} {
-			by := engines.All().Named(word).Statements
+			by := engines.All().ByWord(word).Statements
 			p, err := NewSplitter(strings.NewReader(text), by.Lexis).Next()
 			if err != nil {
 				t.Fatal(err)
@@ -268,7 +268,7 @@ func TestRisk(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := Risk(p.Words, engines.All().Named("postgresql").Statements); got != want && (want == "" || !strings.HasPrefix(got, want)) {
+		if got := Risk(p.Words, engines.All().ByWord("postgresql").Statements); got != want && (want == "" || !strings.HasPrefix(got, want)) {
 			t.Errorf("%s: %q, not %q", script, got, want)
 		}
 	}
@@ -281,7 +281,7 @@ func TestRisk(t *testing.T) {
 	} {
 		word, text, _ := strings.Cut(script, " ")
 		p, _ := NewSplitter(strings.NewReader(text), lexis(word)).Next()
-		if got := HasSecret(p.Words, engines.All().Named(word).Statements); got != want {
+		if got := HasSecret(p.Words, engines.All().ByWord(word).Statements); got != want {
 			t.Errorf("%s: %v", script, got)
 		}
 	}

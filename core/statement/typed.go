@@ -8,8 +8,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Typed gathers a text that comes line by line, and takes the statements out of it as they end.
-type Typed struct {
+// LineReader gathers a text that comes line by line, and takes the statements out of it as they end.
+type LineReader struct {
 	Lexis engine.Lexis // of the engine
 
 	text []byte
@@ -17,21 +17,21 @@ type Typed struct {
 }
 
 // Add adds a line.
-func (t *Typed) Add(line string) { t.text = append(append(t.text, line...), '\n') }
+func (t *LineReader) Add(line string) { t.text = append(append(t.text, line...), '\n') }
 
 // Drop drops what has not ended.
-func (t *Typed) Drop() { t.text = nil }
+func (t *LineReader) Drop() { t.text = nil }
 
 // Text is what was typed of a statement that has not ended.
-func (t *Typed) Text() []byte { return t.text }
+func (t *LineReader) Text() []byte { return t.text }
 
 // Empty tells that no statement has begun.
-func (t *Typed) Empty() bool { return len(bytes.TrimSpace(t.text)) == 0 }
+func (t *LineReader) Empty() bool { return len(bytes.TrimSpace(t.text)) == 0 }
 
 // Next is the next statement that has ended, with its bytes its own; nil where there is none. open is what is open
 // then: "quote", "comment", "brackets", "statement"; "" for nothing. The error is a *SyntaxError that more text does
 // not mend: what was typed is dropped.
-func (t *Typed) Next() (p *Piece, open string, err error) {
+func (t *LineReader) Next() (p *Piece, open string, err error) {
 	s := NewSplitter(bytes.NewReader(t.text), t.Lexis)
 	if t.last != nil {
 		s.Inherit(t.last)

@@ -28,7 +28,7 @@ func TestTyped(t *testing.T) {
 		{blocks, []string{"begin", "null;", "end;", "/"}, []string{"statement", "statement", "statement", ""}, []string{"begin\nnull;\nend;"}},
 		{delimiter, []string{"DELIMITER //", "select 1; select 2 //", "DELIMITER ;", "select 3;"}, []string{"", "", "", ""}, []string{"select 1; select 2", "select 3"}},
 	} {
-		typed := &Typed{Lexis: c.lexis}
+		typed := &LineReader{Lexis: c.lexis}
 		var got []string
 		for i, line := range c.lines {
 			typed.Add(line)
@@ -56,7 +56,7 @@ func TestTyped(t *testing.T) {
 			}
 		}
 	}
-	typed := &Typed{Lexis: standard}
+	typed := &LineReader{Lexis: standard}
 	typed.Add("select 'x")
 	typed.Drop()
 	if p, open, err := typed.Next(); p != nil || open != "" || err != nil || !typed.Empty() {

@@ -77,7 +77,7 @@ func (p *Plan) openKey(ctx context.Context, data []byte) ([]byte, *finding.Findi
 	if found != nil {
 		return nil, found
 	}
-	der, err := decrypted(block, legacy, passphrase)
+	der, err := decryptKey(block, legacy, passphrase)
 	if err != nil {
 		return nil, finding.New(finding.ProfileTLSFile, "tls-key: %s does not open with this passphrase", p.Key).
 			Saw("%s", clean.Line(err.Error(), 0)).
@@ -86,8 +86,8 @@ func (p *Plan) openKey(ctx context.Context, data []byte) ([]byte, *finding.Findi
 	return keyOfDER(der), nil
 }
 
-// decrypted opens an encrypted key: PKCS #8 (RFC 5958), or the form of RFC 1423.
-func decrypted(block *pem.Block, legacy bool, passphrase []byte) ([]byte, error) {
+// decryptKey opens an encrypted key: PKCS #8 (RFC 5958), or the form of RFC 1423.
+func decryptKey(block *pem.Block, legacy bool, passphrase []byte) ([]byte, error) {
 	if legacy {
 		der, err := x509.DecryptPEMBlock(block, passphrase) //lint:ignore SA1019 old keys are opened, none is written
 		return der, err

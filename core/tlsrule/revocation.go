@@ -85,9 +85,9 @@ func (s Settings) loadLists() ([]*revocationList, *finding.Finding) {
 	return lists, nil
 }
 
-// revoked judges a chain by the lists, as OpenSSL does when it checks all of a chain: each certificate but the last
-// needs a current list of its issuer, and must not be on it. nil where nothing is wrong.
-func (p *Plan) revoked(chain []*x509.Certificate) *finding.Finding {
+// checkRevocation judges a chain by the lists, as OpenSSL does when it checks all of a chain: each certificate but
+// the last needs a current list of its issuer, and must not be on it. nil where nothing is wrong.
+func (p *Plan) checkRevocation(chain []*x509.Certificate) *finding.Finding {
 	if p.lists == nil {
 		return nil
 	}
@@ -96,17 +96,17 @@ func (p *Plan) revoked(chain []*x509.Certificate) *finding.Finding {
 		switch {
 		case list == nil:
 			return finding.New(finding.TLSNoRevocationList, "%s has no revocation list of the authority %s", p.CRL,
-				clean.Quoted(c.Issuer.String())).
+				clean.Quote(c.Issuer.String())).
 				Advise("put its list into %s, or take the key away: gharbor set %s tls-crl=", p.CRL, p.Profile)
 		case !list.NextUpdate.IsZero() && p.Now().After(list.NextUpdate):
 			return finding.New(finding.TLSNoRevocationList, "the revocation list of %s was due to be replaced on %s",
-				clean.Quoted(c.Issuer.String()), list.NextUpdate.UTC().Format(time.DateOnly)).
+				clean.Quote(c.Issuer.String()), list.NextUpdate.UTC().Format(time.DateOnly)).
 				Advise("fetch the authority's new list into %s", p.CRL)
 		}
 		for _, entry := range list.RevokedCertificateEntries {
 			if entry.SerialNumber.Cmp(c.SerialNumber) == 0 {
 				return finding.New(finding.TLSRevoked, "the certificate of %s was revoked on %s",
-					clean.Quoted(c.Subject.String()), entry.RevocationTime.UTC().Format(time.DateOnly)).
+					clean.Quote(c.Subject.String()), entry.RevocationTime.UTC().Format(time.DateOnly)).
 					Saw("the list is in %s", p.CRL)
 			}
 		}

@@ -263,7 +263,7 @@ func (p *Plan) faults(chain []*x509.Certificate) (faults []*finding.Finding, inc
 		faults = append(faults, fault)
 	}
 	if len(verified) > 0 {
-		if fault := p.revoked(verified[0]); fault != nil {
+		if fault := p.checkRevocation(verified[0]); fault != nil {
 			faults = append(faults, fault)
 		}
 	}
@@ -344,9 +344,9 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 	found := finding.New(finding.TLSUntrusted, "the certificate is not signed by a trusted authority (%s)",
 		where)
 	if len(chain) == 1 && bytes.Equal(top.RawSubject, top.RawIssuer) {
-		found.Saw("it is self-signed: %s", clean.Quoted(top.Subject.String()))
+		found.Saw("it is self-signed: %s", clean.Quote(top.Subject.String()))
 	} else {
-		found.Saw("its issuer is %s", clean.Quoted(top.Issuer.String()))
+		found.Saw("its issuer is %s", clean.Quote(top.Issuer.String()))
 	}
 	var unknown x509.UnknownAuthorityError
 	if !errors.As(err, &unknown) {
@@ -360,12 +360,12 @@ func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *fi
 
 func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 	found := finding.New(finding.TLSWrongName, "the certificate is not for %s (the name is from %s)",
-		clean.Quoted(p.Name), p.NameKey)
+		clean.Quote(p.Name), p.NameKey)
 	names := Describe(leaf, p.Now()).Names
 	if len(names) == 0 {
-		found.Saw("it has no alternative names, only the subject %s", clean.Quoted(leaf.Subject.String()))
+		found.Saw("it has no alternative names, only the subject %s", clean.Quote(leaf.Subject.String()))
 	} else {
-		found.Saw("it is for %s", clean.Quoted(strings.Join(names, ", ")))
+		found.Saw("it is for %s", clean.Quote(strings.Join(names, ", ")))
 	}
 	// A name that the server offers is no local value, so no try line repeats it.
 	return found.Suggest("gharbor certificate %s", p.Profile).
@@ -380,20 +380,20 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 		for _, other := range faults[1:] {
 			found.Saw("also: %s (%s)", other.Cause, other.Code)
 		}
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	for _, fault := range faults {
 		if slices.Contains([]finding.Code{finding.TLSExpired, finding.TLSNotYetValid}, fault.Code) {
-			return finding.Warned(fault, "%s", detail)
+			return finding.WarnWith(fault, "%s", detail)
 		}
 	}
 	if facts.partial && p.Rule == Verified {
-		return finding.Warned(PartialChain(p.Profile, p.CA), "%s", detail)
+		return finding.WarnWith(PartialChain(p.Profile, p.CA), "%s", detail)
 	}
 	if facts.Peer != nil && facts.Peer.NotAfter.Sub(p.Now()) < ExpiresSoon {
-		return finding.Warned(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s",
+		return finding.WarnWith(finding.New(finding.TLSExpiresSoon, "the server's certificate expires in %s, on %s",
 			plainDays(facts.Peer.DaysLeft), facts.Peer.NotAfter.Format(time.DateOnly)).
-			Saw("issued by %s", clean.Quoted(facts.Peer.Issuer)).
+			Saw("issued by %s", clean.Quote(facts.Peer.Issuer)).
 			Suggest("gharbor certificate %s", p.Profile), "%s", detail)
 	}
 	return finding.Good("%s", detail)
@@ -415,8 +415,8 @@ func (p *Plan) detail(facts *Facts) string {
 	}
 	detail := fmt.Sprintf("%s, %s, %s", facts.Version, how, facts.Cipher)
 	if facts.Peer != nil {
-		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quoted(facts.Peer.Subject),
-			clean.Quoted(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
+		detail += fmt.Sprintf(", certificate of %s by %s, %s", clean.Quote(facts.Peer.Subject),
+			clean.Quote(facts.Peer.Issuer), days(facts.Peer.DaysLeft))
 	}
 	return detail
 }

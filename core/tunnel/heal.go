@@ -52,7 +52,7 @@ func (t *Tunnel) hold(ctx context.Context, link *hop.Link) string {
 		select {
 		case <-ctx.Done():
 			return ""
-		case <-link.Gone():
+		case <-link.Done():
 			return fmt.Sprintf("the connection to %s ended: %s", link.Hop, clean.Line(plainCause(link.Cause()), 200))
 		case within = <-t.nudge:
 		case <-timer.C:

@@ -13,6 +13,7 @@ import (
 	"gentleharbor/core/clean"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 )
@@ -21,9 +22,9 @@ import (
 type Login struct {
 	Front *engine.Front
 
-	// Ours reports whether it is a process of this user that connected. Where it is nil, a program proves that by
-	// Password, which is in the file PasswordFile.
-	Ours         func(local net.Conn) bool
+	// OwnerOf finds out whose process connected; only this user's get a session. Where it is nil, a program proves that
+	// it is this user's by Password, which is in the file PasswordFile.
+	OwnerOf      func(local net.Conn) route.Owner
 	Password     secret.Value
 	PasswordFile string
 
@@ -52,11 +53,13 @@ type refusal struct{ found *finding.Finding }
 
 func (r *refusal) Error() string { return r.found.Cause }
 
-// errStranger is a connection of somebody else's.
-var errStranger = errors.New("a process of another user connected, and was refused")
+var (
+	errStranger = errors.New("a process of another user connected, and was refused")
+	errNoOwner  = errors.New("a connection was closed before the system could say whose it was")
+)
 
-// failed notes why a connection came to nothing.
-func (t *Tunnel) failed(err error) {
+// noteFailure notes why a connection came to nothing.
+func (t *Tunnel) noteFailure(err error) {
 	var r *refusal
 	if errors.As(err, &r) {
 		t.failFor(r.found)
@@ -75,9 +78,15 @@ type caller struct {
 // logIn hands a program a session at the server.
 func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
 	l := t.o.Login
-	if l.Ours != nil && !l.Ours(local) {
-		t.strangers.Add(1)
-		return nil, nil, errStranger
+	if l.OwnerOf != nil {
+		switch l.OwnerOf(local) {
+		case route.OwnerSelf:
+		case route.OwnerOther:
+			t.strangers.Add(1)
+			return nil, nil, errStranger
+		default:
+			return nil, nil, errNoOwner
+		}
 	}
 	stop := context.AfterFunc(ctx, func() { local.Close() }) // a program that is asked nothing waits
 	defer stop()
@@ -91,7 +100,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		if c.opening.Cancel != nil {
 			return nil, nil, t.sessions.cancel(ctx, *c.opening.Cancel)
 		}
-		found = c.admitted()
+		found = c.checkCaller()
 	}
 	var conv engine.Conversation
 	if found == nil {
@@ -130,12 +139,12 @@ func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 		return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
 	}
 	c.opening = o
-	return c.admitted()
+	return c.checkCaller()
 }
 
-// admitted tells why a program gets no session; nil where it gets one.
-func (c *caller) admitted() *finding.Finding {
-	if l := c.o.Login; l.Ours == nil {
+// checkCaller tells why a program gets no session; nil where it gets one.
+func (c *caller) checkCaller() *finding.Finding {
+	if l := c.o.Login; l.OwnerOf == nil {
 		err := c.opening.Prove(c.local, l.Password.Disclose())
 		switch {
 		case errors.Is(err, engine.ErrNotProved):
@@ -146,7 +155,7 @@ func (c *caller) admitted() *finding.Finding {
 			return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
 		}
 	}
-	return c.allowed(c.opening)
+	return c.checkOpening(c.opening)
 }
 
 // session logs in for what a program asks.
@@ -179,7 +188,7 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 		}
 		select { // the way ended under it: the next one may do
 		case <-changed:
-		case <-link.Gone():
+		case <-link.Done():
 			<-changed
 		case <-soon:
 			return nil, found
@@ -199,18 +208,18 @@ func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
 	return found
 }
 
-// allowed judges what a program asks for.
-func (t *Tunnel) allowed(o *engine.Opening) *finding.Finding {
+// checkOpening judges what a program asks for.
+func (t *Tunnel) checkOpening(o *engine.Opening) *finding.Finding {
 	l, name := t.o.Login, t.o.Profile
 	switch {
 	case l.User != "" && o.User != "" && o.User != l.User:
-		return finding.New(finding.LoginOtherUser, "this address logs in as %s, and as nobody else", clean.Quoted(l.User)).
-			Saw("the program asks for the user %s", clean.Quoted(o.User)).
+		return finding.New(finding.LoginOtherUser, "this address logs in as %s, and as nobody else", clean.Quote(l.User)).
+			Saw("the program asks for the user %s", clean.Quote(o.User)).
 			Suggest("gharbor show %s", name)
 	case o.Database != "" && o.Database != l.Database && !l.AnyDatabase:
 		return finding.New(finding.LoginOtherDatabase, "this address leads to the database %s, and to no other",
-			clean.Quoted(l.Database)).
-			Saw("the program asks for %s", clean.Quoted(o.Database)).
+			clean.Quote(l.Database)).
+			Saw("the program asks for %s", clean.Quote(o.Database)).
 			Suggest("gharbor tunnel open %s -login -any-database", name)
 	case o.Replication && !l.Replication:
 		return finding.New(finding.LoginReplication, "this address gives no stream of changes").

@@ -14,6 +14,7 @@ import (
 
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
+	"gentleharbor/core/route"
 	"gentleharbor/core/route/hop"
 	"gentleharbor/core/secret"
 )
@@ -68,10 +69,10 @@ func (s *session) Close() {
 // TestLogin: who connects gets a session, or a refusal in the protocol's own form; a key that is right cancels.
 func TestLogin(t *testing.T) {
 	var closed, cancelled atomic.Int32
-	var ours atomic.Bool
-	ours.Store(true)
+	var owner atomic.Int32
+	owner.Store(int32(route.OwnerSelf))
 	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
-		o.Login = &Login{Front: lines, User: "warden", Database: "tides", Ours: func(net.Conn) bool { return ours.Load() },
+		o.Login = &Login{Front: lines, User: "warden", Database: "tides", OwnerOf: func(net.Conn) route.Owner { return route.Owner(owner.Load()) },
 			LogIn: func(ctx context.Context, _ *engine.Opening, _ engine.Greet, through *hop.Link) (engine.Conversation, *finding.Finding) {
 				conn, err := through.DialRaw(ctx, "tcp", "tide-db.internal.example:5432")
 				if err != nil {
@@ -123,12 +124,16 @@ func TestLogin(t *testing.T) {
 	if cancelled.Load() != 1 {
 		t.Error("the key of a session that has ended cancels")
 	}
-	ours.Store(false)
+	owner.Store(int32(route.OwnerUnknown))
+	if got, _ := say("warden tides\n"); got != "" || w.tunnel.Status().Strangers != 0 {
+		t.Errorf("a process that nobody knows gets %q, and counts as another user's: %+v", got, w.tunnel.Status())
+	}
+	owner.Store(int32(route.OwnerOther))
 	if got, _ := say("warden tides\n"); got != "" {
-		t.Errorf("another user's process is told %q", got)
+		t.Errorf("another user's process gets %q", got)
 	}
 	s := w.tunnel.Status()
-	if !s.Login || s.Refused != 5 || s.Strangers != 1 || s.LastError == nil || !strings.Contains(s.LastError.Text, "another user") {
+	if !s.Login || s.Refused != 6 || s.Strangers != 1 || s.LastError == nil || !strings.Contains(s.LastError.Text, "another user") {
 		t.Errorf("%+v %+v", s, s.LastError)
 	}
 }
@@ -136,7 +141,7 @@ func TestLogin(t *testing.T) {
 // TestLoginAnyDatabase: what is allowed is handed on.
 func TestLoginAnyDatabase(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Login: &Login{User: "", Database: "tides", AnyDatabase: true, Replication: true}})
-	if found := tunnel.allowed(&engine.Opening{User: "anybody", Database: "sea", Replication: true}); found != nil {
+	if found := tunnel.checkOpening(&engine.Opening{User: "anybody", Database: "sea", Replication: true}); found != nil {
 		t.Errorf("%+v", found)
 	}
 }
@@ -167,7 +172,7 @@ func TestLoginByPassword(t *testing.T) {
 		before := tunnel.strangers.Load()
 		var asked string
 		prove := func(_ net.Conn, password string) error { asked = password; return c.err }
-		found := (&caller{Tunnel: tunnel, opening: &engine.Opening{Prove: prove}}).admitted()
+		found := (&caller{Tunnel: tunnel, opening: &engine.Opening{Prove: prove}}).checkCaller()
 		switch {
 		case asked != "ebb", tunnel.strangers.Load()-before != c.strangers, (found == nil) != (c.err == nil):
 			t.Errorf("%s: asked for %q, %+v", name, asked, found)
@@ -183,7 +188,7 @@ func TestLoginOfAGreetedProgram(t *testing.T) {
 	var unreached atomic.Bool
 	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
 		o.Patience = 300 * time.Millisecond
-		o.Login = &Login{Front: &engine.Front{Refuse: lines.Refuse}, Ours: func(net.Conn) bool { return true },
+		o.Login = &Login{Front: &engine.Front{Refuse: lines.Refuse}, OwnerOf: func(net.Conn) route.Owner { return route.OwnerSelf },
 			LogIn: func(_ context.Context, o *engine.Opening, greet engine.Greet, _ *hop.Link) (engine.Conversation, *finding.Finding) {
 				tries++
 				if greet != nil && !unreached.Load() {

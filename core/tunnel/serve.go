@@ -33,14 +33,14 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 	defer func() {
 		local.Close()
 		t.open.Add(-1)
-		t.used()
+		t.noteUse()
 	}()
-	t.used()
+	t.noteUse()
 	remote, end, err := t.remote(ctx, local)
 	if err != nil {
 		t.refused.Add(1)
 		if ctx.Err() == nil {
-			t.failed(err)
+			t.noteFailure(err)
 		}
 		return
 	}
@@ -178,7 +178,7 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 		}
 		select { // the way ended under it: the next one may do
 		case <-changed:
-		case <-link.Gone():
+		case <-link.Done():
 			<-changed
 		case <-ctx.Done():
 			return nil, err
@@ -192,7 +192,7 @@ func (t *Tunnel) way(ctx context.Context) (link *hop.Link, changed <-chan struct
 		if link, changed = t.current(); link != nil {
 			return link, changed, nil
 		}
-		if found := t.stuck(); found != nil {
+		if found := t.lastingFailure(); found != nil {
 			return nil, nil, &refusal{found}
 		}
 		select {
@@ -216,10 +216,10 @@ func (t *Tunnel) dialServers(ctx context.Context, link *hop.Link) (conn net.Conn
 			return conn, 0, nil
 		}
 		var text string
-		if why, text = hop.Why(err); why == hop.Dropped {
+		if why, text = hop.ReasonOf(err); why == hop.Dropped {
 			return nil, why, err
 		}
-		err = fmt.Errorf("from %s, %s %s: %s", link.Hop, c, reasons[why], clean.Quoted(text))
+		err = fmt.Errorf("from %s, %s %s: %s", link.Hop, c, reasons[why], clean.Quote(text))
 		if errors.Is(ctx.Err(), context.Canceled) {
 			break
 		}

@@ -140,8 +140,8 @@ func New(o Options) *Tunnel {
 	return t
 }
 
-// used notes that a connection begins or ends.
-func (t *Tunnel) used() { t.activity.Store(int64(time.Since(t.since))) }
+// noteUse notes that a connection begins or ends.
+func (t *Tunnel) noteUse() { t.activity.Store(int64(time.Since(t.since))) }
 
 // idle is for how long no connection began or ended.
 func (t *Tunnel) idle() time.Duration { return time.Since(t.since) - time.Duration(t.activity.Load()) }
@@ -236,7 +236,7 @@ func (t *Tunnel) end() {
 func (t *Tunnel) limits(ctx context.Context, end context.CancelCauseFunc) {
 	var lifetime <-chan struct{}
 	if t.o.Lifetime > 0 {
-		over, stop := deadline.By(ctx, t.since.Add(t.o.Lifetime), ErrLifetime)
+		over, stop := deadline.WithTime(ctx, t.since.Add(t.o.Lifetime), ErrLifetime)
 		defer stop()
 		lifetime = over.Done()
 	}
@@ -298,8 +298,8 @@ func (t *Tunnel) failWay(f *finding.Finding) {
 	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f}, true)
 }
 
-// stuck is why the way is down and can't come back without a person; nil where it may.
-func (t *Tunnel) stuck() *finding.Finding {
+// lastingFailure is why the way is down and can't come back without a person; nil where it may.
+func (t *Tunnel) lastingFailure() *finding.Finding {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.trouble == nil || t.trouble.Code.MayPass() {

@@ -69,7 +69,7 @@ func newWorld(t *testing.T, serve func(net.Conn), change func(*Options)) *world 
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := resolve.Of(file, file.Lookup("tides"), nil, resolve.Environment{Home: home})
+	p := resolve.Resolve(file, file.Lookup("tides"), nil, resolve.Environment{Home: home})
 	hops, _, found := hop.Places{Home: home, System: home}.Plan(p)
 	if found != nil {
 		t.Fatal(found.Cause)
@@ -467,11 +467,11 @@ func TestTroubleStays(t *testing.T) {
 		t.Errorf("%+v", last)
 	}
 	tunnel.failWay(finding.New(finding.HopRefused, "nothing listens"))
-	if tunnel.stuck() != nil {
+	if tunnel.lastingFailure() != nil {
 		t.Error("what may pass is not waited for")
 	}
 	tunnel.set(Up, &hop.Link{})
-	if last := tunnel.Status().LastError; last.Code != finding.HopRefused || tunnel.stuck() != nil {
+	if last := tunnel.Status().LastError; last.Code != finding.HopRefused || tunnel.lastingFailure() != nil {
 		t.Errorf("once it is up: %+v", last)
 	}
 }

@@ -27,18 +27,18 @@ import (
 // the file once, however many profiles are judged.
 type Book struct {
 	Path string
-	kept *kept // nil where the file is read each time
+	kept *bookContents // nil where the file is read each time
 }
 
-// kept is what was read of the file.
-type kept struct {
+// bookContents is what was read of the file.
+type bookContents struct {
 	mu      sync.Mutex
 	known   bool
 	records []Record
 }
 
 // NewBook is the book at a path, for one run of the program.
-func NewBook(path string) Book { return Book{Path: path, kept: &kept{}} }
+func NewBook(path string) Book { return Book{Path: path, kept: &bookContents{}} }
 
 // Record is a profile of a project's file that was vouched for.
 type Record struct {
@@ -125,7 +125,7 @@ func find(records []Record, path, name string) *Record {
 // Judge is a resolve.Environment's Vouch: nil where what the profile uses now is
 // what was vouched for.
 func (b Book) Judge(p *resolve.Profile) *finding.Finding {
-	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return Of(p) })
+	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return FindUses(p) })
 	switch {
 	case err == nil && state == Vouched:
 		p.Pin(uses.Files)
@@ -135,7 +135,7 @@ func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	case err != nil:
 		return b.unreadable(finding.ProfileNotVouched, "no project's profile is used", p.Profile.Name, err)
 	}
-	return lapsed(finding.ProfileNotVouched, "what the project's profile uses", p.Profile.Name, record, uses)
+	return explainLapse(finding.ProfileNotVouched, "what the project's profile uses", p.Profile.Name, record, uses)
 }
 
 // JudgeAlias is without a finding where an alias of a project's file leads where it led when it
@@ -151,7 +151,8 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 	case err != nil:
 		return nil, b.unreadable(finding.AliasNotVouched, "no project's alias is used", word, err)
 	}
-	return nil, lapsed(finding.AliasNotVouched, fmt.Sprintf("where the project's alias %s leads", a.Name), word, record,
+	return nil, explainLapse(finding.AliasNotVouched,
+		fmt.Sprintf("where the project's alias %s leads", a.Name), word, record,
 		uses)
 }
 
@@ -170,7 +171,7 @@ func (b Book) JudgeCloud(one *profile.Cloud, home string) (map[string][]byte, *f
 	case err != nil:
 		return nil, b.unreadable(finding.CloudNotVouched, "no project's cloud account is used", word, err)
 	}
-	return nil, lapsed(finding.CloudNotVouched, "what the project's cloud account uses", word, record, uses)
+	return nil, explainLapse(finding.CloudNotVouched, "what the project's cloud account uses", word, record, uses)
 }
 
 func (b Book) unreadable(code finding.Code, so, name string, err error) *finding.Finding {
@@ -179,8 +180,8 @@ func (b Book) unreadable(code finding.Code, so, name string, err error) *finding
 		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
 }
 
-// lapsed is the finding for what has changed since, with the difference.
-func lapsed(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
+// explainLapse is the finding for what has changed since, with the difference.
+func explainLapse(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you approved it on %s", what, record.At.Local().
 		Format(time.DateOnly))
 	for _, line := range record.Difference(uses) {
@@ -223,8 +224,8 @@ type Item struct {
 	Uses func() Uses
 }
 
-// Called is the item for people: "profile "tides"".
-func (i Item) Called() string {
+// Title is the item for people: "profile "tides"".
+func (i Item) Title() string {
 	if i.Line == 0 || strings.HasPrefix(i.Name, AliasWord) || strings.HasPrefix(i.Name, CloudWord) {
 		return i.Name
 	}
@@ -233,7 +234,7 @@ func (i Item) Called() string {
 
 // ProfileItem is a sealed profile as one.
 func ProfileItem(p *resolve.Profile) Item {
-	return Item{Name: p.Profile.Name, Path: p.Path(), Line: p.Profile.Line, Uses: func() Uses { return Of(p) }}
+	return Item{Name: p.Profile.Name, Path: p.Path(), Line: p.Profile.Line, Uses: func() Uses { return FindUses(p) }}
 }
 
 // AliasItem is an alias as one; home is the user's home folder.

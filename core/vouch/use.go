@@ -49,9 +49,9 @@ const (
 	maxUses  = 300      // of one profile
 )
 
-// Shown is the use as a person sees it: the words whole, each quoted for a shell, and the file
+// Display is the use as a person sees it: the words whole, each quoted for a shell, and the file
 // by its real path. Two uses that differ never look the same.
-func (u Use) Shown() string {
+func (u Use) Display() string {
 	if u.Means != "" {
 		return u.Means
 	}
@@ -82,7 +82,7 @@ func (u Use) writtenAs(text string) string {
 }
 
 // Line is the use in one line, with its key.
-func (u Use) Line() string { return u.Key + ": " + u.Shown() }
+func (u Use) Line() string { return u.Key + ": " + u.Display() }
 
 // encode writes uses so that no two different lists have the same bytes: each part is preceded
 // by its length. It is what the hash is made of, never what is shown.
@@ -114,7 +114,7 @@ func New(name string, list []Use) Uses {
 	}
 	all := 0
 	for _, one := range list {
-		n := len(one.Shown())
+		n := len(one.Display())
 		if all += n; all > maxAll {
 			u.Trouble = fmt.Sprintf("what it uses is too long to show (at most %d bytes)", maxAll)
 		}

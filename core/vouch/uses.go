@@ -52,15 +52,15 @@ func newCollector(p *resolve.Profile, file *profile.File, home string) *collecto
 	return c
 }
 
-// Of finds what a project's profile uses. Nothing is expanded, run or dialled;
+// FindUses finds what a project's profile uses. Nothing is expanded, run or dialled;
 // files inside the repository are read once, and hashed from what was read.
-func Of(p *resolve.Profile) Uses {
+func FindUses(p *resolve.Profile) Uses {
 	c := newCollector(p, p.File(), p.Home())
 	for _, f := range p.Schema().Fields() {
 		if f.NotUse {
 			continue
 		}
-		v, ok := p.Written(f.Name)
+		v, ok := p.WrittenValue(f.Name)
 		if ok {
 			c.value(f, string(f.Name), string(f.Name), v.Words(), p.Command)
 		} else {
@@ -70,10 +70,10 @@ func Of(p *resolve.Profile) Uses {
 	for _, h := range p.Hops() {
 		c.hop(h)
 	}
-	if v, ok := p.Written(key.Alias); ok {
+	if v, ok := p.WrittenValue(key.Alias); ok {
 		c.aliases(v.Text())
 	}
-	if v, ok := p.Written(key.Cloud); ok {
+	if v, ok := p.WrittenValue(key.Cloud); ok {
 		ref, _ := cloudref.Parse(v.Text())
 		c.cloud(c.file.CloudNamed(strings.TrimPrefix(ref.Account, syntax.ProjectPrefix)))
 	}
@@ -157,14 +157,14 @@ func (c *collector) value(f schema.Field, called, full string, words []string, c
 	kind, arg, _ := strings.Cut(text, ":")
 	switch {
 	case f.Path && !f.Address:
-		c.named(called, text, text)
+		c.noteFile(called, text, text)
 	case f.Source && text == "command": // the key command has the words
 		c.add(called, words...)
 	case f.Name == "command" || f.Source && kind == "command":
 		c.add(called, words...)
 		c.command(called, command())
 	case f.Source && arg != "" && (kind == "file" || c.alone(kind)):
-		c.named(called, text, arg)
+		c.noteFile(called, text, arg)
 	case f.Source && c.credentialFile(kind) != nil:
 		c.add(called, text)
 		if path, _, _ := strings.Cut(arg, "#"); path != "" {
@@ -187,7 +187,7 @@ func (c *collector) value(f schema.Field, called, full string, words []string, c
 
 // unset notes what holds for a key that nothing sets, where that is a use by itself.
 func (c *collector) unset(k key.Name) {
-	_, command := c.p.Written(key.Command)
+	_, command := c.p.WrittenValue(key.Command)
 	switch {
 	case k == "tls":
 		c.means("tls", "verified, or offered where the address is one of this machine")
@@ -227,9 +227,9 @@ func (c *collector) hosts(name string) {
 // hop gathers what a jump host or proxy on the way would use.
 func (c *collector) hop(h resolve.Hop) {
 	at := fmt.Sprintf("hop %d ", h.Number)
-	_, proxy := h.Written(key.Proxy)
+	_, proxy := h.WrittenValue(key.Proxy)
 	for _, f := range schema.HopFields() {
-		e, ok := h.Written(f.Name)
+		e, ok := h.WrittenValue(f.Name)
 		switch {
 		case f.NotUse:
 		case ok:
@@ -257,8 +257,8 @@ func (c *collector) absolute(path string) string {
 	return filepath.Join(c.folder(), path)
 }
 
-// named notes a file that a value names.
-func (c *collector) named(key, value, path string) {
+// noteFile notes a file that a value names.
+func (c *collector) noteFile(key, value, path string) {
 	c.look(key, []string{value}, c.absolute(path))
 }
 

@@ -41,7 +41,7 @@ func repository(t *testing.T, toml string, files map[string]string) *profile.Fil
 func sealed(t *testing.T, f *profile.File, name string) *resolve.Profile {
 	t.Helper()
 	env := resolve.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}
-	return resolve.Of(f, f.Lookup(name), nil, env).Sealed()
+	return resolve.Resolve(f, f.Lookup(name), nil, env).ProjectProfile()
 }
 
 // changes are, for each key of a profile, a hop and an alias, two values that differ in what is
@@ -155,9 +155,9 @@ func TestEveryKeyIsAUse(t *testing.T) {
 		if !use {
 			continue
 		}
-		one := Of(sealed(t, repository(t, written(key, c.base, c.one), files), "p"))
-		other := Of(sealed(t, repository(t, written(key, c.base, c.other), files), "p"))
-		again := Of(sealed(t, repository(t, written(key, c.base, c.one), files), "p"))
+		one := FindUses(sealed(t, repository(t, written(key, c.base, c.one), files), "p"))
+		other := FindUses(sealed(t, repository(t, written(key, c.base, c.other), files), "p"))
+		again := FindUses(sealed(t, repository(t, written(key, c.base, c.one), files), "p"))
 		if one.Hash == other.Hash {
 			t.Errorf("%s: %s and %s have one hash\n%s", key, c.one, c.other, strings.Join(one.Lines(), "\n"))
 		}
@@ -198,14 +198,14 @@ func TestFilesLapse(t *testing.T) {
 		if name == "long" {
 			file = long + "/" + long + "/f"
 		}
-		before := Of(sealed(t, repository(t, toml, map[string]string{file: "[g]\none=1\n", "other": "x"}), "p"))
+		before := FindUses(sealed(t, repository(t, toml, map[string]string{file: "[g]\none=1\n", "other": "x"}), "p"))
 		if before.Trouble != "" {
 			t.Errorf("%s: %s", name, before.Trouble)
 		}
 		for change, files := range map[string]map[string]string{
 			"rewritten": {file: "[g]\ntwo=2\n"}, "gone": {}, "a link": {file: "-> " + strings.Repeat("../", strings.Count(file, "/")) + "other", "other": "[g]\none=1\n"}, "a link outside": {file: "-> /etc/hostname"},
 		} {
-			after := Of(sealed(t, repository(t, toml, files), "p"))
+			after := FindUses(sealed(t, repository(t, toml, files), "p"))
 			if after.Hash == before.Hash {
 				t.Errorf("%s, %s: the hash stays\n%s", name, change, strings.Join(after.Lines(), "\n"))
 			}
@@ -222,7 +222,7 @@ func TestOutside(t *testing.T) {
 	for name, key := range map[string]string{"link": `secret = "file:db.pass"`, "folder": `tls-ca = "folder/victim.cnf"`, "written": `tls-ca = "` + outside + `"`,
 		"options": `secret = "optionfile:db.pass"`, "include of a folder": `secret = "optionfile:dir.cnf"`, "include": `secret = "optionfile:my.cnf"`, "word": `command = ["cat", "db.pass"]`, "dangling": `secret = "file:gone"`} {
 		f := repository(t, "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\n"+key+"\n", map[string]string{"db.pass": "-> " + outside, "folder": "-> " + filepath.Dir(outside), "my.cnf": "!include " + outside + "\n", "dir.cnf": "!includedir " + filepath.Dir(outside) + "\n", "gone": "-> /nowhere/at/all"})
-		u := Of(sealed(t, f, "p"))
+		u := FindUses(sealed(t, f, "p"))
 		text := strings.Join(u.Lines(), "\n")
 		if strings.Contains(text, sum([]byte("UNIQUE-SECRET\n"))) || strings.Contains(text, "UNIQUE") {
 			t.Errorf("%s: it was read\n%s", name, text)
@@ -265,20 +265,20 @@ func TestUnsafe(t *testing.T) {
 			return os.WriteFile(script, []byte("x"), 0o755)
 		}},
 	} {
-		if u := Of(sealed(t, f, "p")); u.Trouble != "" {
+		if u := FindUses(sealed(t, f, "p")); u.Trouble != "" {
 			t.Fatalf("before %s: %s", what, u.Trouble)
 		}
 		if err := c.spoil(); err != nil {
 			t.Fatal(err)
 		}
-		if u := Of(sealed(t, f, "p")); u.Trouble == "" {
+		if u := FindUses(sealed(t, f, "p")); u.Trouble == "" {
 			t.Errorf("%s: it can be vouched for\n%s", what, strings.Join(u.Lines(), "\n"))
 		}
 		c.fix()
 	}
 	if os.Getuid() == 0 {
 		os.Chown(script, 12345, 12345)
-		if u := Of(sealed(t, f, "p")); !strings.Contains(u.Trouble, "another user (12345)") {
+		if u := FindUses(sealed(t, f, "p")); !strings.Contains(u.Trouble, "another user (12345)") {
 			t.Errorf("another user's: %q", u.Trouble)
 		}
 	}
@@ -288,12 +288,12 @@ func TestUnsafe(t *testing.T) {
 func TestInterpreter(t *testing.T) {
 	toml := "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\ncommand = [\"./tool\"]\n"
 	files := map[string]string{"tool": "#!./run -x\n", "run": "#!/bin/sh\necho a\n"}
-	before := Of(sealed(t, repository(t, toml, files), "p"))
+	before := FindUses(sealed(t, repository(t, toml, files), "p"))
 	if !strings.Contains(strings.Join(before.Lines(), "\n"), "first line of ./tool: ./run -x") {
 		t.Error(strings.Join(before.Lines(), "\n"))
 	}
 	files["run"] = "#!/bin/sh\necho b\n"
-	if after := Of(sealed(t, repository(t, toml, files), "p")); after.Hash == before.Hash {
+	if after := FindUses(sealed(t, repository(t, toml, files), "p")); after.Hash == before.Hash {
 		t.Error("another interpreter, and the same hash")
 	}
 }
@@ -309,7 +309,7 @@ func TestShownWhole(t *testing.T) {
 	toml := func(word string) string {
 		return "[profile.p]\nengine = \"mysql\"\nhost = \"h\"\ncommand = [\"sh\", \"-c\", \"" + word + "\"]\n"
 	}
-	u := Of(sealed(t, repository(t, toml("cat x; : "+strings.Join(options, " ")+" ; "+end), nil), "p"))
+	u := FindUses(sealed(t, repository(t, toml("cat x; : "+strings.Join(options, " ")+" ; "+end), nil), "p"))
 	if u.Trouble != "" || !strings.Contains(strings.Join(u.Lines(), "\n"), end) {
 		t.Errorf("%s\n%s", u.Trouble, strings.Join(u.Lines(), "\n"))
 	}
@@ -318,21 +318,21 @@ func TestShownWhole(t *testing.T) {
 			t.Errorf("an inline program is not said to be not hashed: %q", one.Note)
 		}
 	}
-	if u := Of(sealed(t, repository(t, toml(strings.Repeat("x", maxShown)), nil), "p")); !strings.Contains(u.Trouble, "too long to show") {
+	if u := FindUses(sealed(t, repository(t, toml(strings.Repeat("x", maxShown)), nil), "p")); !strings.Contains(u.Trouble, "too long to show") {
 		t.Errorf("%q", u.Trouble)
 	}
 	two := toml(strings.Repeat("x", maxShown-200))
 	for i := range 16 {
 		two += fmt.Sprintf("[[profile.p.hop]]\nhost = \"g\"\nsecret = \"command:sh %d%s\"\n", i, strings.Repeat("y", 2000))
 	}
-	if u := Of(sealed(t, repository(t, two, nil), "p")); !strings.Contains(u.Trouble, "what it uses is too long") {
+	if u := FindUses(sealed(t, repository(t, two, nil), "p")); !strings.Contains(u.Trouble, "what it uses is too long") {
 		t.Errorf("%q", u.Trouble)
 	}
 	var hops strings.Builder
 	for range 16 {
 		hops.WriteString("[[profile.p.hop]]\nhost = \"g\"\nuser = \"${U}\"\nkey = \"k\"\nsecret = \"ask\"\nkey-secret = \"ask\"\n")
 	}
-	if u := Of(sealed(t, repository(t, "[profile.p]\nhost = \"h\"\n"+hops.String(), nil), "p")); u.Trouble != "" {
+	if u := FindUses(sealed(t, repository(t, "[profile.p]\nhost = \"h\"\n"+hops.String(), nil), "p")); u.Trouble != "" {
 		t.Errorf("the most hops that there may be: %s", u.Trouble)
 	}
 }
@@ -356,18 +356,18 @@ func TestEveryCharacter(t *testing.T) {
 		p := sealed(t, f, "p")
 		var all strings.Builder
 		for _, field := range allKeys.Fields() {
-			if v, ok := p.Written(field.Name); ok && !field.NotUse {
+			if v, ok := p.WrittenValue(field.Name); ok && !field.NotUse {
 				fmt.Fprintf(&all, "%s=%q\n", field.Name, v.Words())
 			}
 		}
 		for _, h := range p.Hops() {
 			for _, field := range schema.HopFields() {
-				if e, ok := h.Written(field.Name); ok {
+				if e, ok := h.WrittenValue(field.Name); ok {
 					fmt.Fprintf(&all, "hop %s=%q\n", field.Name, e.Value.Words())
 				}
 			}
 		}
-		u := Of(p)
+		u := FindUses(p)
 		return all.String(), &u
 	}
 	before, uses := values(text)

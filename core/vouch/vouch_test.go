@@ -31,14 +31,14 @@ func clone(t *testing.T, text string) *resolve.Profile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}).Sealed()
+	return resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{Home: "/home/w", Lookup: func(string) (string, bool) { t.Error("a variable was read"); return "", false }}).ProjectProfile()
 }
 
 // TestHash: the same in every clone, another with every use, the same with what is
 // no use.
 func TestHash(t *testing.T) {
 	const base = "host = \"db.saltmarsh.example\"\nuser = \"${USER}\"\ncommand = [\"./sub/unlock.sh\", \"--file=ca.pem\"]\n"
-	first := Of(clone(t, base))
+	first := FindUses(clone(t, base))
 	if first.Trouble != "" || len(first.Files) != 2 || !slices.Contains(first.Lines(), `variable in user: USER`) {
 		t.Errorf("%+v", first)
 	}
@@ -52,7 +52,7 @@ func TestHash(t *testing.T) {
 		base + "port = 1\n": false, base + "database = \"d\"\n": false, base + "tls = \"off\"\n": false, base + "tls-ca = \"ca.pem\"\n": false, base + "tls-name = \"n\"\n": false,
 		strings.Replace(base, "saltmarsh", "evil", 1): false, strings.Replace(base, "--file", "--other", 1): false,
 	} {
-		if got := Of(clone(t, text)); (got.Hash == first.Hash) != same {
+		if got := FindUses(clone(t, text)); (got.Hash == first.Hash) != same {
 			t.Errorf("%q: the same hash is %v\n%s", text, !same, strings.Join(got.Lines(), "\n"))
 		}
 	}
@@ -65,12 +65,12 @@ func TestBook(t *testing.T) {
 	if found := b.Judge(p); found == nil || found.Code != "profile.not-vouched" {
 		t.Fatalf("%+v", found)
 	}
-	uses := Of(p)
+	uses := FindUses(p)
 	if err := b.Add(ctx, Record{File: p.Path(), Profile: "tides", Hash: uses.Hash, Uses: uses.Lines()}); err != nil {
 		t.Fatal(err)
 	}
-	if found := b.Judge(p); found != nil || string(p.Pinned()[filepath.Join(p.Root(), "ca.pem")]) != "ca" {
-		t.Errorf("%+v %v", found, p.Pinned())
+	if found := b.Judge(p); found != nil || string(p.PinnedFiles()[filepath.Join(p.Root(), "ca.pem")]) != "ca" {
+		t.Errorf("%+v %v", found, p.PinnedFiles())
 	}
 	os.WriteFile(filepath.Join(p.Root(), "ca.pem"), []byte("another"), 0o644)
 	if found := b.Judge(p); found == nil || len(found.Seen) != 2 {

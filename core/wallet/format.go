@@ -135,8 +135,8 @@ func unreadable(path string, err error) *finding.Finding {
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
-// damaged is for a file that no gharbor wrote as it is now.
-func damaged(path, why string, args ...any) error {
+// damagedError is for a file that no gharbor wrote as it is now.
+func damagedError(path, why string, args ...any) error {
 	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was read from it", path).
 		Saw(why, args...).
 		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
@@ -150,47 +150,47 @@ func parseFile(path string, data []byte) (*File, error) {
 			return nil, refuse(finding.New(finding.WalletFormat, "the wallet %s has an unknown format",
 				path).
 				Saw("it starts with %s; known is %q",
-					clean.Quoted(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
+					clean.Quote(clean.Line(string(newer), 60)), magic[:len(magic)-1]).
 				Suggest("gharbor version   # a newer one reads it"))
 		}
-		return nil, damaged(path, "its beginning is not a wallet's")
+		return nil, damagedError(path, "its beginning is not a wallet's")
 	}
 	rest := data[len(magic):]
 	var parts [3][]byte
 	for i, most := range []int{maxHeader, maxHeader, maxContent} {
 		if len(rest) < 4 {
-			return nil, damaged(path, "it is cut off after %d bytes", len(data))
+			return nil, damagedError(path, "it is cut off after %d bytes", len(data))
 		}
 		size := int(binary.BigEndian.Uint32(rest))
 		if size > most {
-			return nil, damaged(path, "part %d claims %d bytes; the maximum is %d", i+1, size, most)
+			return nil, damagedError(path, "part %d claims %d bytes; the maximum is %d", i+1, size, most)
 		}
 		if len(rest) < 4+size {
-			return nil, damaged(path, "it is cut off after %d bytes", len(data))
+			return nil, damagedError(path, "it is cut off after %d bytes", len(data))
 		}
 		parts[i], rest = rest[4:4+size], rest[4+size:]
 	}
 	if len(rest) != checksumSize+signatureSize {
-		return nil, damaged(path, "it has %d bytes after its parts, in place of %d",
+		return nil, damagedError(path, "it has %d bytes after its parts, in place of %d",
 			len(rest), checksumSize+signatureSize)
 	}
 	signed := len(data) - len(rest)
 	digest := sha256.New() // of the signed part, and then of the whole
 	digest.Write(data[:signed])
 	if !bytes.Equal(digest.Sum(nil), rest[:checksumSize]) {
-		return nil, damaged(path, "its checksum is wrong")
+		return nil, damagedError(path, "its checksum is wrong")
 	}
 	digest.Write(rest)
 	f.hash = hex.EncodeToString(digest.Sum(nil))
 	f.headerBytes, f.content = parts[0], parts[2]
 	if err := strictJSON(parts[0], &f.header); err != nil {
-		return nil, damaged(path, "its header cannot be read")
+		return nil, damagedError(path, "its header cannot be read")
 	}
 	if err := strictJSON(parts[1], &f.keys); err != nil {
-		return nil, damaged(path, "its keys cannot be read")
+		return nil, damagedError(path, "its keys cannot be read")
 	}
 	if why := f.header.problem(); why != "" {
-		return nil, damaged(path, "%s", why)
+		return nil, damagedError(path, "%s", why)
 	}
 	if !ed25519.Verify(f.header.SigningKey, signedText(rest[:checksumSize]), rest[checksumSize:]) {
 		return nil, refuse(finding.New(finding.WalletForged,

@@ -60,7 +60,7 @@ var errLocked = errors.New("locked")
 func Keep(ctx context.Context, listener net.Listener, keys Keys) { keep(ctx, listener, keys, time.Now) }
 
 func keep(ctx context.Context, listener net.Listener, keys Keys, now func() time.Time) {
-	ctx, lock := deadline.By(ctx, keys.Until, errLocked)
+	ctx, lock := deadline.WithTime(ctx, keys.Until, errLocked)
 	defer lock()
 	kept := &notes{all: make(map[string][]byte)}
 	privatesocket.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
@@ -118,12 +118,12 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 	return unseal(k.ContentKey, f.content, label("content", f.headerBytes))
 }
 
-// Unlocked opens the wallet through its keeper.
-type Unlocked struct{ Socket string }
+// OpenUnlocked opens the wallet through its keeper.
+type OpenUnlocked struct{ Socket string }
 
 // ask sends a request to the keeper: privatesocket.ErrNone where there is none, a *privatesocket.Silent
 // where one is and does not answer.
-func (u Unlocked) ask(ctx context.Context, request []byte) (reply, error) {
+func (u OpenUnlocked) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply
 	err := privatesocket.Ask(ctx, u.Socket, request, 2*maxContent, &r)
 	if err == nil && r.Error == errLocked.Error() { // and ends
@@ -133,18 +133,18 @@ func (u Unlocked) ask(ctx context.Context, request []byte) (reply, error) {
 }
 
 // Status says until when the wallet is open.
-func (u Unlocked) Status(ctx context.Context) (until time.Time, err error) {
+func (u OpenUnlocked) Status(ctx context.Context) (until time.Time, err error) {
 	r, err := u.ask(ctx, []byte("status\n"))
 	return r.Until, err
 }
 
 // Lock ends the keeper. It is privatesocket.ErrNone where there is none.
-func (u Unlocked) Lock(ctx context.Context) error {
+func (u OpenUnlocked) Lock(ctx context.Context) error {
 	_, err := u.ask(ctx, []byte("lock\n"))
 	return err
 }
 
-func (u Unlocked) open(ctx context.Context, f *File) (*Wallet, error) {
+func (u OpenUnlocked) open(ctx context.Context, f *File) (*Wallet, error) {
 	r, err := u.ask(ctx, append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
 	var silent *privatesocket.Silent
 	if errors.As(err, &silent) {

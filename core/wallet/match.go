@@ -17,7 +17,7 @@ func (w *Wallet) Match(q secret.Query) (*Entry, *finding.Finding) { return w.mat
 // one bound to the profile, else the one bound to the address.
 func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	if q.Source.Kind == "wallet" && q.Source.Arg != "" {
-		return w.named(q)
+		return w.entryNamed(q)
 	}
 	var fits []*Entry
 	var near []string
@@ -67,7 +67,7 @@ func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 				len(w.Entries), entries(len(w.Entries)), q.Aliases[0].Name)
 		} else if len(near) == 0 {
 			found.Saw("none of its %d %s is for %s",
-				len(w.Entries), entries(len(w.Entries)), clean.Quoted(q.Where()))
+				len(w.Entries), entries(len(w.Entries)), clean.Quote(q.AddressText()))
 		}
 		return nil, found.Suggest("gharbor wallet keep %s -bind %s", entryName(q), clean.Shell(binding.Word(q)))
 	}
@@ -86,12 +86,12 @@ func entries(n int) string {
 	return "entries"
 }
 
-// named is the entry that the profile's source names.
-func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
+// entryNamed is the entry that the profile's source names.
+func (w *Wallet) entryNamed(q secret.Query) (*Entry, *finding.Finding) {
 	e := w.Entry(q.Source.Arg)
 	if e == nil {
 		found := finding.New(finding.SecretMissing, "the wallet %s has no entry %s",
-			w.File.Path, clean.Quoted(q.Source.Arg))
+			w.File.Path, clean.Quote(q.Source.Arg))
 		if near := w.Near(q.Source.Arg); near != "" {
 			found.Saw("the nearest name is %s", near)
 		}
@@ -101,7 +101,7 @@ func (w *Wallet) named(q secret.Query) (*Entry, *finding.Finding) {
 	if err := w.unfold(e); err != nil {
 		return nil, err.(*secret.Failure).Found
 	}
-	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && binding.Unbound(q) == "" {
+	if len(e.Bindings) == 0 && !q.Project && e.serves(q) && binding.ObjectUnbound(q) == "" {
 		return e, nil // the user's own profile names it; audit says that it is bound to nothing
 	}
 	if why := e.objection(q); why != "" {
@@ -116,7 +116,7 @@ func (e *Entry) serves(q secret.Query) bool { return e.User == "" || e.User == q
 // objection says why an entry may not be sent, "" where it may.
 func (e *Entry) objection(q secret.Query) string {
 	if !e.serves(q) {
-		return fmt.Sprintf("it is the password of %s; this is %s", clean.Quoted(e.User), clean.Quoted(q.User))
+		return fmt.Sprintf("it is the password of %s; this is %s", clean.Quote(e.User), clean.Quote(q.User))
 	}
 	why := "it is tied to no server"
 	for i, b := range e.Bindings {
@@ -128,7 +128,7 @@ func (e *Entry) objection(q secret.Query) string {
 			why = objection
 		}
 	}
-	if told := binding.Unbound(q); len(e.Bindings) == 0 && told != "" {
+	if told := binding.ObjectUnbound(q); len(e.Bindings) == 0 && told != "" {
 		return told
 	}
 	return why
@@ -138,7 +138,7 @@ func (e *Entry) objection(q secret.Query) string {
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
 	return finding.New(finding.SecretBoundElsewhere, "the wallet's entry %s may not be sent there: %s", e.Name,
 		clean.Line(why, 0)).
-		Saw("the profile is %s, the address %s", q.Profile, clean.Quoted(q.Where())).
+		Saw("the profile is %s, the address %s", q.Profile, clean.Quote(q.AddressText())).
 		Suggest("gharbor wallet bind %s %s   # after making sure that this is where it belongs", e.Name,
 			clean.Shell(binding.Word(q)))
 }

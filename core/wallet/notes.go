@@ -54,13 +54,13 @@ func (n *notes) answer(line string, in io.Reader) (r reply, ok bool) {
 }
 
 // Put has the keeper note something under a name, until it ends.
-func (u Unlocked) Put(ctx context.Context, name string, data []byte) error {
+func (u OpenUnlocked) Put(ctx context.Context, name string, data []byte) error {
 	_, err := u.note(ctx, append(fmt.Appendf(nil, "note %d %s\n", len(data), name), data...))
 	return err
 }
 
 // Get is what the keeper noted under a name, fs.ErrNotExist where that is nothing.
-func (u Unlocked) Get(ctx context.Context, name string) ([]byte, error) {
+func (u OpenUnlocked) Get(ctx context.Context, name string) ([]byte, error) {
 	r, err := u.note(ctx, []byte("noted "+name+"\n"))
 	if err == nil && len(r.Content) == 0 {
 		err = fs.ErrNotExist
@@ -69,12 +69,12 @@ func (u Unlocked) Get(ctx context.Context, name string) ([]byte, error) {
 }
 
 // Drop has the keeper forget what it noted under a name.
-func (u Unlocked) Drop(ctx context.Context, name string) error {
+func (u OpenUnlocked) Drop(ctx context.Context, name string) error {
 	_, err := u.note(ctx, []byte("drop "+name+"\n"))
 	return err
 }
 
-func (u Unlocked) note(ctx context.Context, request []byte) (reply, error) {
+func (u OpenUnlocked) note(ctx context.Context, request []byte) (reply, error) {
 	r, err := u.ask(ctx, request)
 	switch {
 	case errors.Is(err, privatesocket.ErrNone):

@@ -114,7 +114,7 @@ func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
 	}
 	owner := &ownerKeys{passphraseKey: key, contentKey: keys[:keySize], signing: ed25519.NewKeyFromSeed(keys[keySize:])}
 	if !owner.signing.Public().(ed25519.PublicKey).Equal(ed25519.PublicKey(f.header.SigningKey)) {
-		return nil, forged(f)
+		return nil, forgedError(f)
 	}
 	w, err := f.read(owner.contentKey, "its passphrase")
 	if err != nil {
@@ -124,7 +124,7 @@ func (p *Passphrase) open(ctx context.Context, f *File) (*Wallet, error) {
 	return w, w.unfoldAll()
 }
 
-func forged(f *File) error {
+func forgedError(f *File) error {
 	return refuse(finding.New(finding.WalletForged,
 		"the wallet %s was signed with a different key than before; nothing was read from it", f.Path).
 		Saw("its generation says %d", f.header.Generation).
@@ -178,7 +178,7 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 func (f *File) read(contentKey []byte, through string) (*Wallet, error) {
 	text, err := unseal(contentKey, f.content, label("content", f.headerBytes))
 	if err != nil {
-		return nil, damaged(f.Path, "its content has the wrong key")
+		return nil, damagedError(f.Path, "its content has the wrong key")
 	}
 	return f.decode(text, through)
 }
@@ -186,7 +186,7 @@ func (f *File) read(contentKey []byte, through string) (*Wallet, error) {
 func (f *File) decode(text []byte, through string) (*Wallet, error) {
 	var c content
 	if err := json.Unmarshal(text, &c); err != nil {
-		return nil, damaged(f.Path, "its content cannot be read")
+		return nil, damagedError(f.Path, "its content cannot be read")
 	}
 	w := &Wallet{File: f, Through: through, Entries: make([]Entry, len(c.Entries))}
 	for i, e := range c.Entries {
@@ -202,7 +202,7 @@ func (w *Wallet) unfold(e *Entry) error {
 	}
 	var d entryDetails
 	if err := json.Unmarshal(e.folded, &d); err != nil {
-		return damaged(w.File.Path, "the details of an entry cannot be read")
+		return damagedError(w.File.Path, "the details of an entry cannot be read")
 	}
 	e.Bindings, e.Note, e.Created, e.Changed, e.folded = d.Bindings, d.Note, d.Created, d.Changed, nil
 	if d.Pending != nil {

@@ -18,12 +18,12 @@ import (
 // apart from the wallet and from any pin file: whoever puts an older wallet back
 // in its place would have to change this file too.
 type seenFile struct {
-	Format  int             `json:"format"` // 1
-	Wallets map[string]seen `json:"wallets"`
+	Format  int               `json:"format"` // 1
+	Wallets map[string]memory `json:"wallets"`
 }
 
-// seen is what is remembered of a wallet, by its id.
-type seen struct {
+// memory is what is remembered of a wallet, by its id.
+type memory struct {
 	Path       string   `json:"path"`
 	Generation uint64   `json:"generation"`
 	Hash       string   `json:"sha256"` // of that generation's file
@@ -35,7 +35,7 @@ type seen struct {
 const maxSeen = 1 << 20
 
 func (s *Store) readSeen() (seenFile, error) {
-	all := seenFile{Format: 1, Wallets: make(map[string]seen)}
+	all := seenFile{Format: 1, Wallets: make(map[string]memory)}
 	data, err := atomicfile.Read(s.Seen, maxSeen)
 	if errors.Is(err, fs.ErrNotExist) {
 		return all, nil
@@ -63,18 +63,18 @@ func (s *Store) Judge(f *File) error {
 }
 
 // judge compares a file with what was seen of its wallet.
-func (s *Store) judge(f *File) (seen, error) {
+func (s *Store) judge(f *File) (memory, error) {
 	all, err := s.readSeen()
 	if err != nil {
-		return seen{}, err
+		return memory{}, err
 	}
 	known, ok := all.Wallets[f.header.ID]
 	if !ok {
-		return seen{}, nil
+		return memory{}, nil
 	}
 	switch {
 	case !bytes.Equal(known.SigningKey, f.header.SigningKey) && f.header.Generation <= known.Generation:
-		return known, forged(f)
+		return known, forgedError(f)
 	case f.header.Generation < known.Generation:
 		return known, refuse(finding.New(finding.WalletRolledBack,
 			"the wallet %s is older than before; nothing was read from it", f.Path).
@@ -93,7 +93,7 @@ func (s *Store) judge(f *File) (seen, error) {
 // judgeNow is judge for a file that another process may have written since it was
 // read: what is noted of the newer one does not make the older one a fraud. It
 // returns the file that was judged.
-func (s *Store) judgeNow(f *File) (*File, seen, error) {
+func (s *Store) judgeNow(f *File) (*File, memory, error) {
 	known, err := s.judge(f)
 	for range 8 {
 		if err == nil {
@@ -112,7 +112,7 @@ func (s *Store) judgeNow(f *File) (*File, seen, error) {
 // remember notes a file as the newest of its wallet. It is done after the file
 // was written or opened: a crash in between leaves an older memory, which
 // accepts the newer file.
-func (s *Store) remember(ctx context.Context, f *File, known seen) error {
+func (s *Store) remember(ctx context.Context, f *File, known memory) error {
 	if known.Generation == f.header.Generation && known.Path == f.Path {
 		return nil
 	}
@@ -131,7 +131,7 @@ func (s *Store) remember(ctx context.Context, f *File, known seen) error {
 	if now := all.Wallets[f.header.ID]; now.Generation > f.header.Generation {
 		return nil // another process was here with a newer one
 	}
-	all.Wallets[f.header.ID] = seen{
+	all.Wallets[f.header.ID] = memory{
 		Path:       f.Path,
 		Generation: f.header.Generation,
 		Hash:       f.Hash(),
@@ -164,6 +164,6 @@ func (f *File) readerKeys() [][]byte {
 }
 
 // lets reports whether a reader was one when the wallet was last seen.
-func (s seen) lets(r ReaderInfo) bool {
+func (s memory) lets(r ReaderInfo) bool {
 	return slices.ContainsFunc(s.Readers, func(key []byte) bool { return bytes.Equal(key, r.PublicKey) })
 }

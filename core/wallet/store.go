@@ -61,7 +61,7 @@ func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, 
 		return nil, err
 	}
 	if known.Generation > 0 && !bytes.Equal(known.SigningKey, f.header.SigningKey) && !w.rotatedFrom(known) {
-		return nil, forged(f)
+		return nil, forgedError(f)
 	}
 	var failure *secret.Failure
 	if err := s.remember(ctx, f, known); errors.As(err, &failure) {
@@ -73,7 +73,7 @@ func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, 
 // rotatedFrom reports whether a wallet with another signing key than the one
 // that was seen may be its successor: only its owner can tell, who alone can
 // have sealed the new key under the passphrase.
-func (w *Wallet) rotatedFrom(known seen) bool {
+func (w *Wallet) rotatedFrom(known memory) bool {
 	return w.owner != nil && w.File.header.Generation > known.Generation
 }
 
@@ -186,7 +186,7 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	if err := s.Writer.WriteShared(s.Path, data); err != nil {
 		return nil, fmt.Errorf("%s: cannot be written: %w", s.Path, atomicfile.Plain(err))
 	}
-	if err := s.remember(ctx, f, seen{}); err != nil {
+	if err := s.remember(ctx, f, memory{}); err != nil {
 		return nil, fmt.Errorf("the wallet was written, but its version could not be noted in %s: %w", s.Seen, err)
 	}
 	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
@@ -320,8 +320,8 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 	return w, gone, err
 }
 
-// merged is what a merge did with the entries of the other file.
-type merged struct {
+// mergeResult is what a merge did with the entries of the other file.
+type mergeResult struct {
 	Added     []string // they were not here
 	Same      []string
 	Conflicts []conflict
@@ -336,8 +336,8 @@ type conflict struct {
 
 // merge takes entries of another file, from another machine, into this one.
 // Nothing is lost: what differs is kept beside ours under a name of its own.
-func (w *Wallet) merge(other *Wallet) merged {
-	var m merged
+func (w *Wallet) merge(other *Wallet) mergeResult {
+	var m mergeResult
 	for _, theirs := range other.Entries {
 		ours := w.Entry(theirs.Name)
 		if ours == nil {
@@ -409,25 +409,25 @@ func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passp
 
 // Merge opens the wallet and another copy, lets nothing of either be lost, and
 // writes the next generation of both.
-func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (merged, error) {
+func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (mergeResult, error) {
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
-		return merged{}, refuse(unreadable(s.Path, err))
+		return mergeResult{}, refuse(unreadable(s.Path, err))
 	}
 	at := *s
 	at.Path = target
 	unlock, err := at.lock(ctx)
 	if err != nil {
-		return merged{}, err
+		return mergeResult{}, err
 	}
 	defer unlock()
 	w, err := at.openForMerge(ctx, other, passphrase)
 	if err != nil {
-		return merged{}, err
+		return mergeResult{}, err
 	}
 	theirs, err := others.open(ctx, other)
 	if err != nil {
-		return merged{}, err
+		return mergeResult{}, err
 	}
 	m := w.merge(theirs)
 	if other.header.ID == w.File.header.ID {

@@ -14,9 +14,9 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Vault gives profiles their secrets out of a wallet. It opens the wallet once
+// Supplier gives profiles their secrets out of a wallet. It opens the wallet once
 // for a whole run: by a reader's pin file, by an unlock, or by the passphrase.
-type Vault struct {
+type Supplier struct {
 	Store Store
 	// path of a reader's pin file; there need not be one
 	Pin string
@@ -39,7 +39,7 @@ func noAnswer(path string, silent *privatesocket.Silent) *finding.Finding {
 }
 
 // Find is a secret.Finder's Wallet.
-func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Located, *finding.Finding) {
+func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Place, *finding.Finding) {
 	v.mu.Lock()
 	w, err := v.openQuietly(ctx)
 	v.mu.Unlock()
@@ -63,7 +63,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
 			Advise("make a reader: gharbor wallet reader add NAME -out FILE (for a job that runs unattended)")
 	case w == nil:
-		return &secret.Located{
+		return &secret.Place{
 			Place: fmt.Sprintf("wallet %s, after its passphrase", clean.Line(v.Store.Path, 200)),
 			Asks:  true,
 			Read:  func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) },
@@ -74,7 +74,7 @@ func (v *Vault) Find(ctx context.Context, q secret.Query, byDefault bool) (*secr
 		return nil, found
 	}
 	value := e.Secret
-	return &secret.Located{
+	return &secret.Place{
 		Place: w.place(e, q),
 		Read:  func(context.Context) (secret.Value, error) { return value, nil },
 	}, nil
@@ -96,7 +96,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 
 // openQuietly opens the wallet without asking anybody; nil and no error where
 // that can't be done.
-func (v *Vault) openQuietly(ctx context.Context) (*Wallet, error) {
+func (v *Supplier) openQuietly(ctx context.Context) (*Wallet, error) {
 	if v.tried {
 		return v.opened, v.failed
 	}
@@ -128,7 +128,7 @@ func (v *Vault) openQuietly(ctx context.Context) (*Wallet, error) {
 }
 
 // ask opens the wallet by its passphrase, with three tries.
-func (v *Vault) ask(ctx context.Context, q secret.Query) (secret.Value, error) {
+func (v *Supplier) ask(ctx context.Context, q secret.Query) (secret.Value, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	for try := 1; v.opened == nil && v.failed == nil; try++ {

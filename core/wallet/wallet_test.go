@@ -420,7 +420,7 @@ func TestKeeper(t *testing.T) {
 		Keep(context.Background(), listener, opened.Keys(time.Now().Add(time.Minute)))
 		close(ended)
 	}()
-	u := Unlocked{socket}
+	u := OpenUnlocked{socket}
 	w.has(u, "sightings", "tides")
 	if until, err := u.Status(t.Context()); err != nil || time.Until(until) <= 0 {
 		t.Error("no status")
@@ -463,7 +463,7 @@ func TestSleptKeeper(t *testing.T) {
 		keep(context.Background(), listener, opened.Keys(asleep), func() time.Time { return asleep.Add(time.Second) })
 		close(ended)
 	}()
-	w.fails("after its time", Unlocked{socket}, "wallet.locked")
+	w.fails("after its time", OpenUnlocked{socket}, "wallet.locked")
 	<-ended
 }
 
@@ -486,7 +486,7 @@ func TestSilentKeeper(t *testing.T) {
 			conn.Close() // as one that is ended in the middle of an answer
 		}
 	}()
-	u := Unlocked{socket}
+	u := OpenUnlocked{socket}
 	w.fails("a silent keeper", u, "wallet.no-answer")
 	var silent *privatesocket.Silent
 	if err := u.Lock(t.Context()); !errors.As(err, &silent) || runtime.GOOS == "linux" && silent.PID != os.Getpid() {
@@ -655,7 +655,7 @@ func BenchmarkReader1000(b *testing.B) {
 	for _, source := range []secret.Source{{Kind: "wallet"}, {Kind: "wallet", Arg: "entry-0700"}} {
 		b.Run(source.String(), func(b *testing.B) {
 			for b.Loop() {
-				v := Vault{Store: s, Pin: pinned, Unlocked: func(context.Context, string) (Opener, error) { return nil, nil }}
+				v := Supplier{Store: s, Pin: pinned, Unlocked: func(context.Context, string) (Opener, error) { return nil, nil }}
 				located, found := v.Find(b.Context(), secret.Query{Profile: "other", Source: source, Engine: "postgresql", Address: "db700.saltmarsh.example:5432", TLS: "verified", User: "warden"}, false)
 				if found != nil || located.Asks {
 					b.Fatal(found)

@@ -51,7 +51,7 @@ func (b *bench) gate() (*testkit.SSHD, error) {
 	if err != nil {
 		return nil, err
 	}
-	known, err := gate.Known()
+	known, err := gate.ReadKnownLine()
 	if err != nil {
 		return nil, err
 	}

@@ -10,7 +10,7 @@ import (
 
 // TestEveryPlaceIsOffered: completion knows what may stand in each place of each command, or that nobody can say.
 func TestEveryPlaceIsOffered(t *testing.T) {
-	for _, place := range base.Unoffered(schema.New(engines.All()), makers()) {
+	for _, place := range base.UncompletedPlaces(schema.New(engines.All()), makers()) {
 		t.Errorf("completion knows nothing of %s", place)
 	}
 }

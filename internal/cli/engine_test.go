@@ -92,7 +92,7 @@ func (t *ternTalk) ask(question string) string {
 
 func (t *ternTalk) Speak(context.Context) finding.Result {
 	if line, _ := t.lines.ReadString('\n'); !strings.HasPrefix(line, "TERN ") {
-		return finding.Failed(finding.New(finding.SpeakGarbage, "that is no Tern"))
+		return finding.FailWith(finding.New(finding.SpeakGarbage, "that is no Tern"))
 	}
 	return finding.Good("Tern answers")
 }
@@ -106,7 +106,7 @@ func (t *ternTalk) LogInAs(string) {}
 func (t *ternTalk) Login(ctx context.Context) finding.Result {
 	secret, err := t.to.TakeSecret(ctx)
 	if err != nil || t.ask("LOGIN "+t.to.User+" "+secret.Disclose()) != "OK" {
-		return finding.Failed(finding.New(finding.LoginRefused, "the tern does not know you"))
+		return finding.FailWith(finding.New(finding.LoginRefused, "the tern does not know you"))
 	}
 	t.facts.User = t.to.User
 	return finding.Good("as %s", t.to.User)
@@ -131,12 +131,12 @@ func (t *ternTalk) Run(_ context.Context, s engine.Statement, to engine.Results)
 	if err := to.Row([][]byte{[]byte(t.ask(s.Text))}); err != nil {
 		return err
 	}
-	return to.End(engine.Done{Rows: 1, Changed: -1})
+	return to.End(engine.Outcome{Rows: 1, Changed: -1})
 }
 func (t *ternTalk) InTransaction() bool { return false }
 func (t *ternTalk) Took() time.Duration { return 0 }
 
-func (t *ternTalk) LookUp(context.Context, engine.Refused) error { return nil }
+func (t *ternTalk) LookUp(context.Context, engine.Refusal) error { return nil }
 func (t *ternTalk) Facts() *engine.Facts                         { return &t.facts }
 func (t *ternTalk) Close()                                       { t.conn.Close() }
 

@@ -39,7 +39,7 @@ func main() {
 
 // missing are the codes of the catalogue that are in neither.
 func missing(profile, printed string) ([]finding.Code, error) {
-	blocks, err := covered(profile)
+	blocks, err := coveredBlocks(profile)
 	if err != nil {
 		return nil, err
 	}
@@ -74,8 +74,8 @@ type block struct{ first, last int }
 // blockLine is a line of a profile: "MODULE/FILE:LINE.COLUMN,LINE.COLUMN STATEMENTS COUNT".
 var blockLine = regexp.MustCompile(`^gentleharbor/(.*):([0-9]+)\.[0-9]+,([0-9]+)\.[0-9]+ [0-9]+ ([0-9]+)$`)
 
-// covered are the blocks of a profile that were run, by file.
-func covered(profile string) (map[string][]block, error) {
+// coveredBlocks are the blocks of a profile that were run, by file.
+func coveredBlocks(profile string) (map[string][]block, error) {
 	file, err := os.Open(profile)
 	if err != nil {
 		return nil, err

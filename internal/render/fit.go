@@ -14,7 +14,7 @@ func Fit(text string, width int) string {
 	var paragraph []string
 	flush := func() {
 		if len(paragraph) > 0 {
-			b.WriteString(broken(strings.Join(paragraph, " "), width, 0))
+			b.WriteString(wrapLine(strings.Join(paragraph, " "), width, 0))
 			b.WriteByte('\n')
 		}
 		paragraph = nil
@@ -28,7 +28,7 @@ func Fit(text string, width int) string {
 			paragraph = append(paragraph, strings.TrimSpace(line))
 		default:
 			flush()
-			b.WriteString(broken(line, width, hanging(line, width)))
+			b.WriteString(wrapLine(line, width, hanging(line, width)))
 			b.WriteByte('\n')
 		}
 	}
@@ -48,8 +48,8 @@ func hanging(line string, width int) int {
 	return len(line) - len(strings.TrimLeft(line, " ")) + 2
 }
 
-// broken breaks one line at blanks; those after the first have indent blanks before them.
-func broken(line string, width, indent int) string {
+// wrapLine breaks one line at blanks; those after the first have indent blanks before them.
+func wrapLine(line string, width, indent int) string {
 	var lines []string
 	for utf8.RuneCountInString(line) > width {
 		runes := []rune(line)
@@ -199,7 +199,7 @@ func fitLine(line string, width int) string {
 		lead = strings.TrimSuffix(lead, "gharbor ")
 		return lead + fitTry(line[len(lead):], width, utf8.RuneCountInString(lead))
 	}
-	return broken(line, width, hanging(line, width))
+	return wrapLine(line, width, hanging(line, width))
 }
 
 // escapes finds what a terminal takes as a colour.

@@ -19,7 +19,7 @@ func JSON(out io.Writer, v any) error {
 	if err := encoder.Encode(v); err != nil {
 		return err
 	}
-	_, err := whole(out).Write(escapeUnseen(text.Bytes()))
+	_, err := keepLines(out).Write(escapeUnseen(text.Bytes()))
 	return err
 }
 

@@ -87,7 +87,7 @@ func JUnit(out io.Writer, reports []*check.Report, took time.Duration, strict bo
 		all.Errors += suite.Errors
 		all.Suites = append(all.Suites, suite)
 	}
-	if _, err := io.WriteString(whole(out), xml.Header); err != nil {
+	if _, err := io.WriteString(keepLines(out), xml.Header); err != nil {
 		return err
 	}
 	encoder := xml.NewEncoder(out)

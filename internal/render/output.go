@@ -26,8 +26,8 @@ func NewOutput(to io.Writer) *Output {
 	return o
 }
 
-// Whole leaves lines as they are from now on: what is written is for a program, or fits already.
-func (o *Output) Whole() { o.width = 0 }
+// KeepLines leaves lines as they are from now on: what is written is for a program, or fits already.
+func (o *Output) KeepLines() { o.width = 0 }
 
 // Write writes, or gives the first error again.
 func (o *Output) Write(p []byte) (n int, err error) {
@@ -77,10 +77,10 @@ func (o *Output) Unwrap() io.Writer {
 	return o.to
 }
 
-// whole makes an output for a program of a stream, and gives it back.
-func whole(stream io.Writer) io.Writer {
+// keepLines makes an output for a program of a stream, and gives it back.
+func keepLines(stream io.Writer) io.Writer {
 	if o, ok := stream.(*Output); ok {
-		o.Whole()
+		o.KeepLines()
 	}
 	return stream
 }

@@ -168,7 +168,7 @@ func TestFold(t *testing.T) {
 	}
 	narrow := newGrid([]string{"container", "state"}, [][]string{{"saltmarsh-old-rings", "running, healthy"}, {"a", ""}})
 	narrow.shrink(30, -1)
-	if narrow.rows = narrow.folded(); len(narrow.rows) != 3 || narrow.rows[0][0] != "saltmarsh-old-rings" || narrow.rows[1][1] != "healthy" {
+	if narrow.rows = narrow.foldRows(); len(narrow.rows) != 3 || narrow.rows[0][0] != "saltmarsh-old-rings" || narrow.rows[1][1] != "healthy" {
 		t.Errorf("%q", narrow.rows)
 	}
 }

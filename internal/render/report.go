@@ -137,8 +137,8 @@ func (r *Report) Show(name, what string, report *check.Report) {
 	r.End(report)
 }
 
-// Found writes one stage and its finding.
-func (r *Report) Found(s check.Stage) {
+// WriteStage writes one stage and its finding.
+func (r *Report) WriteStage(s check.Stage) {
 	r.Stage(s)
 	if s.Finding != nil {
 		r.Finding(2, s.Finding)
@@ -255,7 +255,7 @@ func briefly(report *check.Report) string {
 	case some:
 		return fmt.Sprintf("%s: %s", first.Finding.Code, first.Finding.Cause)
 	}
-	return report.Where()
+	return report.Summary()
 }
 
 // shortPaths leaves the folders of long paths out.

@@ -16,7 +16,7 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 	t := newGrid(headings, rows)
 	if columns := Columns(out); columns > 0 {
 		t.shrink(columns, -1)
-		t.rows = t.folded()
+		t.rows = t.foldRows()
 	}
 	return t.write(out, paint(Colours(out, noColour)), nil)
 }
@@ -54,8 +54,8 @@ func newGrid(headings []string, rows [][]string) *grid {
 	return t
 }
 
-// folded are the rows with what does not fit its column in lines below.
-func (t *grid) folded() (lines [][]string) {
+// foldRows are the rows with what does not fit its column in lines below.
+func (t *grid) foldRows() (lines [][]string) {
 	for _, row := range t.rows {
 		rest := slices.Clone(row)
 		for {

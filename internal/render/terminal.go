@@ -159,9 +159,9 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 	return secret.NewValue(string(text)), nil
 }
 
-// Unseen switches the echo off for a dialogue of several secrets, so that what is
+// HideTyping switches the echo off for a dialogue of several secrets, so that what is
 // typed ahead of a question is not shown either. seen gives it back.
-func (t *Terminal) Unseen() (seen func()) {
+func (t *Terminal) HideTyping() (seen func()) {
 	if t.in == nil {
 		return func() {}
 	}

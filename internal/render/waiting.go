@@ -24,7 +24,7 @@ func NewWaiting(out io.Writer, what string, until time.Time) *Waiting {
 	defect.Go(func() {
 		defer close(w.ended)
 		for {
-			fmt.Fprintf(out, "%s%s, %s left", clearLine, what, left(time.Until(until)))
+			fmt.Fprintf(out, "%s%s, %s left", clearLine, what, formatRemaining(time.Until(until)))
 			select {
 			case <-w.stop:
 				fmt.Fprint(out, clearLine)
@@ -44,8 +44,8 @@ func (w *Waiting) Clear() {
 	}
 }
 
-// left is a time in minutes and seconds.
-func left(d time.Duration) string {
+// formatRemaining is a time in minutes and seconds.
+func formatRemaining(d time.Duration) string {
 	d = max(d, 0).Round(time.Second)
 	if d < time.Minute {
 		return fmt.Sprintf("%d s", d/time.Second)

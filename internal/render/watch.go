@@ -9,9 +9,11 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Marked is Table for values that come from a server; those that mark tells of stand out: bold, or with a * behind them
-// where there are no colours.
-func Marked(out io.Writer, noColour bool, headings []string, rows [][]string, mark func(row, column int) bool) error {
+// MarkedTable is Table for values that come from a server; those that mark tells of stand out: bold, or with a *
+// behind them where there are no colours.
+func MarkedTable(
+	out io.Writer, noColour bool, headings []string, rows [][]string, mark func(row, column int) bool,
+) error {
 	p := paint(Colours(out, noColour))
 	shown := make([][]string, len(rows))
 	for i, row := range rows {

@@ -349,8 +349,8 @@ func (r *Report) Ends(t testing.TB, stage, outcome, code string) Stage {
 	return s
 }
 
-// Seen is a finding's observations as one text.
-func (s Stage) Seen() string {
+// SeenText is a finding's observations as one text.
+func (s Stage) SeenText() string {
 	if s.Finding == nil {
 		return ""
 	}

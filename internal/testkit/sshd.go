@@ -264,15 +264,15 @@ func (s *SSHD) Fresh(t testing.TB) {
 // KnownLine is the line by which a known-hosts file knows the server.
 func (s *SSHD) KnownLine(t testing.TB) string {
 	t.Helper()
-	line, err := s.Known()
+	line, err := s.ReadKnownLine()
 	if err != nil {
 		t.Fatal(err)
 	}
 	return line
 }
 
-// Known is KnownLine outside of a test.
-func (s *SSHD) Known() (string, error) {
+// ReadKnownLine is KnownLine outside of a test.
+func (s *SSHD) ReadKnownLine() (string, error) {
 	data, err := os.ReadFile(s.Path("host_ed25519") + ".pub")
 	words := strings.Fields(string(data))
 	if err != nil || len(words) < 2 {

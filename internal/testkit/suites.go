@@ -22,15 +22,15 @@ type Event struct {
 // Suite is one of PostgreSQL's own test scripts, run with a server that only notes. Script is its path in the
 // source, such as "src/test/ssl/t/001_ssltests.pl". Where scripts/fetch-suites has not fetched it, the test is
 // skipped, or fails where real servers are required.
-func Suite(t testing.TB, script string) *Recorded {
+func Suite(t testing.TB, script string) *Recording {
 	t.Helper()
-	return need(t, "source of PostgreSQL, as", func() (*Recorded, error) {
+	return need(t, "source of PostgreSQL, as", func() (*Recording, error) {
 		root, cache, err := suites()
 		if err != nil {
 			return nil, err
 		}
 		path := filepath.Join(cache, "postgresql", script)
-		r := &Recorded{Home: filepath.Dir(filepath.Dir(path)), Folder: t.TempDir()}
+		r := &Recording{Home: filepath.Dir(filepath.Dir(path)), Folder: t.TempDir()}
 		cmd := exec.Command("perl", "-I", filepath.Join(root, "scripts", "suites"), "-MRecord="+r.Folder, path)
 		cmd.Dir = r.Home
 		out, err := cmd.Output()
@@ -79,15 +79,15 @@ func Source(t testing.TB, path string) string {
 	})
 }
 
-// Recorded is what a script does.
-type Recorded struct {
+// Recording is what a script does.
+type Recording struct {
 	Events []Event
 	Home   string // the folder in which it runs; its relative paths are below
 	Folder string // has data/, files of the server's, and keys/
 }
 
 // Install copies the script's files into a server's data folder. Lines are access rules that stand above its own.
-func (r *Recorded) Install(t testing.TB, p *PostgreSQL, lines string) {
+func (r *Recording) Install(t testing.TB, p *PostgreSQL, lines string) {
 	t.Helper()
 	from := filepath.Join(r.Folder, "data")
 	if err := filepath.WalkDir(from, func(path string, d os.DirEntry, err error) error {
@@ -132,13 +132,13 @@ func (p *PostgreSQL) Configure(t testing.TB, settings string) {
 		}
 		p.settings = string(data)
 	}
-	before := p.loaded(t)
+	before := p.loadTime(t)
 	if err := p.write("data/postgresql.auto.conf", p.settings+"\n"+settings); err != nil {
 		t.Fatal(err)
 	}
 	p.SQL(t, "postgres", "SELECT pg_reload_conf()")
 	for range 200 {
-		if p.loaded(t) != before {
+		if p.loadTime(t) != before {
 			return
 		}
 		time.Sleep(20 * time.Millisecond)
@@ -146,8 +146,8 @@ func (p *PostgreSQL) Configure(t testing.TB, settings string) {
 	t.Fatal("the server does not load its settings")
 }
 
-// loaded is when the server last loaded its settings.
-func (p *PostgreSQL) loaded(t testing.TB) string {
+// loadTime is when the server last loaded its settings.
+func (p *PostgreSQL) loadTime(t testing.TB) string {
 	t.Helper()
 	conn, err := p.Connect("postgres")
 	if err != nil {

@@ -157,9 +157,9 @@ func (s *Session) Ends(code int) string {
 	return s.Text()
 }
 
-// asked is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks
+// findQuestion is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks
 // nothing.
-func asked(screen, question string) int {
+func findQuestion(screen, question string) int {
 	from := 0
 	for {
 		at := strings.Index(screen[from:], question)
@@ -185,7 +185,7 @@ func (s *Session) Dialogue(answers map[string]string) (text string, code int) {
 		screen := s.Text()
 		next, answer := -1, ""
 		for question, a := range answers {
-			at := asked(screen[read:], question)
+			at := findQuestion(screen[read:], question)
 			if at >= 0 && (next < 0 || at+len(question) < next) {
 				next, answer = at+len(question), a
 			}

@@ -268,8 +268,8 @@ func (p *Provider) Requests() []string {
 	return slices.Clone(p.requests)
 }
 
-// Made are the passwords that the service made.
-func (p *Provider) Made() []string {
+// MadePasswords are the passwords that the service made.
+func (p *Provider) MadePasswords() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return slices.Clone(p.made)

@@ -170,8 +170,13 @@ func (p *Provider) lacks(w http.ResponseWriter, right string) bool {
 func (p *Provider) route(w http.ResponseWriter, r *http.Request, path []string) {
 	switch {
 	case path[0] == "account" && len(path) == 1:
-		reply(w, http.StatusOK, wire.Account{Format: wire.Format, Account: p.Account, Rights: p.Rights, Address: seen(r),
-			Features: p.Features})
+		reply(w, http.StatusOK, wire.Account{
+			Format:   wire.Format,
+			Account:  p.Account,
+			Rights:   p.Rights,
+			Address:  clientAddress(r),
+			Features: p.Features,
+		})
 		return
 	case path[0] == "features" && len(path) == 2:
 		p.feature(w, r, p.Features, path[1])
@@ -229,8 +234,8 @@ func (p *Provider) within(w http.ResponseWriter, r *http.Request, place *Place, 
 	}
 }
 
-// seen is the address that a request comes from.
-func seen(r *http.Request) string {
+// clientAddress is the address that a request comes from.
+func clientAddress(r *http.Request) string {
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	return host
 }
@@ -315,7 +320,7 @@ func (p *Provider) describePlace(place *Place, r *http.Request) wire.Place {
 		}
 	}
 	if place.Access {
-		shown.Access = &wire.Access{Address: seen(r), Rule: wire.NoRule}
+		shown.Access = &wire.Access{Address: clientAddress(r), Rule: wire.NoRule}
 		for _, one := range place.rules {
 			if shown.Access.Rule != wire.InForce {
 				shown.Access.Rule = one.State
@@ -405,7 +410,7 @@ func (p *Provider) allow(w http.ResponseWriter, r *http.Request, place *Place) {
 		return
 	}
 	if body.Range == "" {
-		body.Range = seen(r) + "/32"
+		body.Range = clientAddress(r) + "/32"
 	}
 	prefix, err := netip.ParsePrefix(body.Range)
 	if err != nil {

@@ -51,8 +51,8 @@ func (s *Server) Start(address string) error {
 // Address is where it listens.
 func (s *Server) Address() string { return s.conn.LocalAddr().String() }
 
-// Asked lists the names that were asked for.
-func (s *Server) Asked() []string {
+// Questions lists the names that were asked for.
+func (s *Server) Questions() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return append([]string(nil), s.asked...)
@@ -98,7 +98,7 @@ func (s *Server) reply(query []byte) []byte {
 			data := binary.BigEndian.AppendUint16(nil, r.Priority)
 			data = binary.BigEndian.AppendUint16(data, r.Weight)
 			data = binary.BigEndian.AppendUint16(data, r.Port)
-			answers = append(answers, record(typeSRV, append(data, packed(r.Target)...)))
+			answers = append(answers, record(typeSRV, append(data, packName(r.Target)...)))
 		}
 	case typeA:
 		for _, text := range s.Addresses[name] {
@@ -155,8 +155,8 @@ func nameAt(p []byte, at int) (name string, end int) {
 	return "", 0
 }
 
-// packed writes a name.
-func packed(name string) []byte {
+// packName writes a name.
+func packName(name string) []byte {
 	var p []byte
 	for label := range strings.SplitSeq(strings.TrimSuffix(name, "."), ".") {
 		if label != "" {

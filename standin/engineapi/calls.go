@@ -125,8 +125,8 @@ func (s *Server) version(w http.ResponseWriter, _ *http.Request) {
 	})
 }
 
-// of is the container that a call is about; it holds the engine's lock until done.
-func (s *Server) of(w http.ResponseWriter, r *http.Request) (c *Container, done func()) {
+// lockContainer is the container that a call is about; it holds the engine's lock until done.
+func (s *Server) lockContainer(w http.ResponseWriter, r *http.Request) (c *Container, done func()) {
 	s.mu.Lock()
 	if c = s.find(r.PathValue("id")); c == nil {
 		refuse(w, http.StatusNotFound, "No such container: "+r.PathValue("id"))
@@ -183,7 +183,7 @@ func (s *Server) list(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) inspect(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	if c == nil {
 		return
@@ -232,7 +232,7 @@ func (s *Server) inspect(w http.ResponseWriter, r *http.Request) {
 // logs gives the last lines, in frames of both streams in turn (Docker Engine API,
 // "Stream format").
 func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	if c == nil {
 		return
@@ -253,7 +253,7 @@ func (s *Server) logs(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) readFile(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	if c == nil {
 		return
@@ -276,7 +276,7 @@ func (s *Server) readFile(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) writeFile(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	if c == nil {
 		return
@@ -301,7 +301,7 @@ func (s *Server) writeFile(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) act(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	if c == nil {
 		return
@@ -388,7 +388,7 @@ func (s *Server) create(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) remove(w http.ResponseWriter, r *http.Request) {
-	c, done := s.of(w, r)
+	c, done := s.lockContainer(w, r)
 	defer done()
 	switch {
 	case c == nil:

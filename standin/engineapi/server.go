@@ -286,8 +286,8 @@ func (s *Server) Volumes() []string {
 	return slices.Sorted(maps.Keys(s.volumes))
 }
 
-// Published is the port at which a container was asked to be published first, "" for none.
-func (s *Server) Published(name string) string {
+// PublishedPort is the port at which a container was asked to be published first, "" for none.
+func (s *Server) PublishedPort(name string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, bindings := range s.find(name).asked {

@@ -41,7 +41,11 @@ func (c *client) answer(command bson.D) (answer bson.D, goesOn bool) {
 	case "saslStart", "saslContinue", "authenticate":
 		return c.login(name, command, database)
 	case "buildInfo":
-		if c.Fault == LoseSession {
+		switch c.Fault {
+		case LoseSession:
+			return nil, false
+		case HangSession:
+			io.Copy(io.Discard, c.conn)
 			return nil, false
 		}
 		answer := bson.D{
@@ -365,11 +369,11 @@ func (c *client) open(ns string, all []bson.D, most int) bson.D {
 // batch is an answer with documents of a cursor.
 func batch(id int64, ns, name string, documents []bson.D) bson.D {
 	return ok(bson.E{Key: "cursor", Value: bson.D{
-		{Key: "id", Value: id}, {Key: "ns", Value: ns}, {Key: name, Value: listed(documents)},
+		{Key: "id", Value: id}, {Key: "ns", Value: ns}, {Key: name, Value: listArray(documents)},
 	}})
 }
 
-func listed(all []bson.D) bson.A {
+func listArray(all []bson.D) bson.A {
 	list := bson.A{}
 	for _, d := range all {
 		list = append(list, d)

@@ -51,6 +51,7 @@ const (
 	NoMethod      Fault = "no-method"      // refuses the method that it offered
 	NoPrimary     Fault = "no-primary"     // a set without one
 	LoseSession   Fault = "lose-session"   // closes at buildInfo
+	HangSession   Fault = "hang-session"   // does not answer buildInfo
 	NoRights      Fault = "no-rights"      // accounts have rights in other databases
 	EndlessCursor Fault = "endless-cursor" // batches without documents, and without end
 	Elsewhere     Fault = "elsewhere"      // a primary that tells of members which nobody wrote

@@ -207,8 +207,8 @@ func (s *Server) publicKey() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})
 }
 
-// seen is the host that the server sees this connection come from.
-func (s *session) seen() string {
+// clientHost is the host that the server sees this connection come from.
+func (s *session) clientHost() string {
 	if _, ok := s.raw.(*net.UnixConn); ok || !s.NoNames {
 		return "localhost"
 	}
@@ -223,7 +223,7 @@ func (s *session) find() (Account, bool) {
 	var best Account
 	found, overTCP := false, s.raw.RemoteAddr().Network() == "tcp"
 	for _, a := range s.accounts() {
-		fits := a.Host == "%" || a.Host == s.seen() || overTCP && s.Seen == "" && a.Host == "127.0.0.1"
+		fits := a.Host == "%" || a.Host == s.clientHost() || overTCP && s.Seen == "" && a.Host == "127.0.0.1"
 		if (a.User == s.user || a.User == "") && fits && (!found || best.Host == "%" && a.Host != "%") {
 			best, found = a, true
 		}
@@ -242,10 +242,10 @@ func (s *session) authenticate(response []byte, method string) error {
 			return err
 		}
 		if !known || string(bytes.TrimRight(answer, "\x00")) != a.Password {
-			return s.denied(true)
+			return s.denyLogin(true)
 		}
 		s.account = a
-		return s.accepted()
+		return s.acceptLogin()
 	}
 	want := a.Method
 	if want == "" {
@@ -275,17 +275,18 @@ func (s *session) authenticate(response []byte, method string) error {
 	case err != nil:
 		return err
 	case !known || !right || a.NeedsTLS && !s.encrypted:
-		return s.denied(len(response) > 0)
+		return s.denyLogin(len(response) > 0)
 	case a.Locked && isMariaDB(s.Version):
 		return s.refuse(4151, "HY000", "Access denied, this account is locked")
 	case a.Locked:
-		return s.refuse(3118, "HY000", fmt.Sprintf("Access denied for user '%s'@'%s'. Account is locked.", s.user, s.seen()))
+		return s.refuse(3118, "HY000", fmt.Sprintf(
+			"Access denied for user '%s'@'%s'. Account is locked.", s.user, s.clientHost()))
 	case a.Expired && !isMariaDB(s.Version):
 		return s.refuse(1862, "HY000",
 			"Your password has expired. To log in you must change it using a client that supports expired passwords.")
 	}
 	s.account = a
-	return s.accepted()
+	return s.acceptLogin()
 }
 
 // cachingLogin is the server's side of caching_sha2_password: by the hash in
@@ -354,13 +355,13 @@ func scrambleCaching(password string) []byte {
 	return mask[:]
 }
 
-func (s *session) denied(used bool) error {
+func (s *session) denyLogin(used bool) error {
 	return s.refuse(1045, "28000",
-		fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, s.seen(),
+		fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, s.clientHost(),
 			map[bool]string{true: "YES", false: "NO"}[used]))
 }
 
-func (s *session) accepted() error { return s.wire.write([]byte{0, 0, 0, 2, 0, 0, 0}) }
+func (s *session) acceptLogin() error { return s.wire.write([]byte{0, 0, 0, 2, 0, 0, 0}) }
 
 // refuse sends an error that ends the connection.
 func (s *session) refuse(code uint16, state, message string) error {

@@ -42,7 +42,7 @@ func (s *session) provision(sql string) (done bool, err error) {
 	has := func(part string) bool { return strings.Contains(sql, part) }
 	switch {
 	case strings.HasPrefix(sql, "SET SESSION sql_mode"):
-		return true, s.accepted()
+		return true, s.acceptLogin()
 	case sql == "SELECT CURRENT_USER()":
 		return true, s.rows([]string{"account"}, [][]string{{s.account.User + "@" + s.account.Host}})
 	case has("FROM information_schema.PROCESSLIST WHERE ID"):
@@ -54,7 +54,7 @@ func (s *session) provision(sql string) (done bool, err error) {
 	case has("information_schema.SCHEMATA"):
 		return true, s.rows([]string{"1"}, present(s.databases(), last(literals(sql))))
 	case has("SELECT User, Host, plugin, authentication_string FROM mysql.user"):
-		return true, s.stored(literals(sql)[0])
+		return true, s.answerStored(literals(sql)[0])
 	case strings.HasPrefix(sql, "SHOW GRANTS FOR "):
 		words := literals(sql)
 		for _, a := range s.accounts() {
@@ -72,7 +72,7 @@ func (s *session) provision(sql string) (done bool, err error) {
 			}
 		}
 		s.mu.Unlock()
-		return true, s.accepted()
+		return true, s.acceptLogin()
 	}
 	if !s.account.Admin {
 		return false, nil
@@ -102,7 +102,7 @@ func (s *session) change(sql string) (done bool, err error) {
 		return false, nil
 	}
 	s.mu.Unlock()
-	return true, s.accepted()
+	return true, s.acceptLogin()
 }
 
 // alter changes or drops an account. The lock is held.
@@ -151,8 +151,8 @@ func formOf(words []string) string {
 	return ""
 }
 
-// stored answers which accounts of a name there are, and how each password is kept.
-func (s *session) stored(name string) error {
+// answerStored answers which accounts of a name there are, and how each password is kept.
+func (s *session) answerStored(name string) error {
 	if !s.account.Admin {
 		return s.wire.fail(1142, "42000", "SELECT command denied to user for table 'user'")
 	}

@@ -42,6 +42,7 @@ const (
 	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the login has come
 	HugeAtLogin   Fault = "huge-at-login"  // answers the login with a packet that says it has 16 MiB
 	LoseSession   Fault = "lose-session"   // closes at the first statement
+	HangSession   Fault = "hang-session"   // does not answer the first statement
 	AsksForFile   Fault = "asks-for-file"  // answers the first statement with a wish for a local file
 	FileAtLogin   Fault = "file-at-login"  // answers the login with one
 	ExtraBytes    Fault = "extra-bytes"    // more than the greeting before TLS
@@ -146,7 +147,7 @@ func (s *Server) serve(conn net.Conn, number int) {
 		return
 	}
 	s.mu.Lock()
-	s.from[number] = session.seen()
+	s.from[number] = session.clientHost()
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()

@@ -109,6 +109,9 @@ func (s *session) answer() {
 		switch {
 		case s.Fault == LoseSession:
 			return
+		case s.Fault == HangSession:
+			io.Copy(io.Discard, s.wire.conn)
+			return
 		case s.Fault == AsksForFile && body[0] == query && !s.begun:
 			s.begun = true
 			s.wire.write(append([]byte{0xfb}, "/home/warden/.ssh/id_ed25519"...))
@@ -117,7 +120,7 @@ func (s *session) answer() {
 		case body[0] == statistics:
 			err = s.wire.write([]byte(fmt.Sprintf("Uptime: %d  Threads: 1  Questions: 7", int(time.Since(s.Started).Seconds()))))
 		case body[0] == ping:
-			err = s.accepted()
+			err = s.acceptLogin()
 		case body[0] == query:
 			err = s.statement(string(body[1:]))
 		default:
@@ -163,10 +166,10 @@ func (s *session) statement(sql string) error {
 		return s.use(strings.Trim(strings.TrimPrefix(sql, "USE "), "`"))
 	case strings.HasPrefix(sql, "SET SESSION TRANSACTION READ "):
 		s.readOnly = strings.HasSuffix(sql, " ONLY")
-		return s.accepted()
+		return s.acceptLogin()
 	case has("CURRENT_USER() AS account"):
 		return s.rows([]string{"account", "seen"},
-			[][]string{{s.account.User + "@" + s.account.Host, s.user + "@" + s.seen()}})
+			[][]string{{s.account.User + "@" + s.account.Host, s.user + "@" + s.clientHost()}})
 	case has("SHOW CREATE USER"):
 		return s.rows([]string{"CREATE USER"}, [][]string{{s.definition(sql)}})
 	case has("UNIX_TIMESTAMP"):
@@ -206,7 +209,7 @@ func (s *session) use(name string) error {
 			fmt.Sprintf("Access denied for user '%s'@'%s' to database '%s'", s.account.User, s.account.Host, name))
 	}
 	s.database = name
-	return s.accepted()
+	return s.acceptLogin()
 }
 
 func (s *session) schemata() error {

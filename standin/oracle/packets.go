@@ -148,8 +148,8 @@ func (w *writer) text(s string) *writer {
 	return w.bytes(0)
 }
 
-// sized is a text with its length before it, nothing behind a zero.
-func (w *writer) sized(s string) *writer {
+// writeSized is a text with its length before it, nothing behind a zero.
+func (w *writer) writeSized(s string) *writer {
 	if w.number(len(s)); s != "" {
 		w.text(s)
 	}
@@ -157,7 +157,9 @@ func (w *writer) sized(s string) *writer {
 }
 
 // pair is a key, its value and a number.
-func (w *writer) pair(key, value string, n int) *writer { return w.sized(key).sized(value).number(n) }
+func (w *writer) pair(key, value string, n int) *writer {
+	return w.writeSized(key).writeSized(value).number(n)
+}
 
 // summary ends an answer; code is ORA-…, 0 for none.
 func (w *writer) summary(code int, message string) *writer {
@@ -216,15 +218,15 @@ func (r *reader) text() string {
 	}
 }
 
-func (r *reader) sized() string {
+func (r *reader) readSized() string {
 	if r.number() == 0 {
 		return ""
 	}
 	return r.text()
 }
 
-// changed is the end of a statement that changed rows.
-func (w *writer) changed(rows int) *writer {
+// writeChanged is the end of a statement that changed rows.
+func (w *writer) writeChanged(rows int) *writer {
 	w.bytes(4).number(rows).number(0).bytes(0, 0, 0, 0)
 	return w.bytes(0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0).bytes(0, 0, 0, 0)
 }

@@ -57,14 +57,14 @@ func (s *session) rights(sql string) *Answer {
 	switch {
 	case strings.Contains(sql, "FROM dba_sys_privs"):
 		n := "1"
-		if of(quoted(sql, "START WITH grantee = ")).NoSession {
+		if of(quotedText(sql, "START WITH grantee = ")).NoSession {
 			n = "0"
 		}
 		return &Answer{Columns: []string{"N"}, Rows: [][]string{{n}}}
 	case strings.Contains(sql, "FROM dba_tab_privs"):
 		a := &Answer{Columns: []string{"PRIVILEGE"}}
-		table := quoted(sql, "owner = ") + "." + quoted(sql, "table_name = ")
-		for _, right := range s.given[quoted(sql, "grantee = ")+" "+table] {
+		table := quotedText(sql, "owner = ") + "." + quotedText(sql, "table_name = ")
+		for _, right := range s.given[quotedText(sql, "grantee = ")+" "+table] {
 			a.Rows = append(a.Rows, []string{right})
 		}
 		return a

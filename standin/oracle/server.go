@@ -42,6 +42,7 @@ const (
 	NoMethod     Fault = "no-method"      // takes no method of login that the client has
 	WeakVerifier Fault = "weak-verifier"  // asks by the verifier of before 11g
 	LoseSession  Fault = "lose-session"   // closes at the first statement
+	HangSession  Fault = "hang-session"   // does not answer the first statement
 )
 
 // State is that of a service.
@@ -114,8 +115,8 @@ func (s *Server) Logins() int {
 	return s.logins
 }
 
-// Asked lists the connect descriptors that came, for tests.
-func (s *Server) Asked() []string {
+// Descriptors lists the connect descriptors that came, for tests.
+func (s *Server) Descriptors() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return append([]string(nil), s.asked...)

@@ -66,7 +66,11 @@ func (s *session) one(body []byte) bool {
 		text := "Simulated Database, Gentle Harbor"
 		return s.say((&writer{}).bytes(8).number(len(text)).text(text).number(int(s.Version))) == nil
 	case bytes.HasPrefix(body, []byte{3, 0x5e}):
-		if s.Fault == LoseSession {
+		switch s.Fault {
+		case LoseSession:
+			return false
+		case HangSession:
+			io.Copy(io.Discard, s.conn)
 			return false
 		}
 		return s.say(s.answerTo(body)) == nil
@@ -191,8 +195,8 @@ func (s *session) login(body []byte) bool {
 	r.text()
 	said := make(map[string]string)
 	for range min(count, 64) {
-		key := r.sized()
-		said[key] = r.sized()
+		key := r.readSized()
+		said[key] = r.readSized()
 		r.number()
 	}
 	if r.bad || s.serverKey == nil {

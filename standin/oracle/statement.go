@@ -34,27 +34,27 @@ func (s *session) answerTo(body []byte) *writer {
 	if s.Answer != nil {
 		q := Question{Account: s.account.User, SQL: sql, Values: valuesOf(body, strings.Count(sql, ":"))}
 		if a := s.Answer(q); a != nil {
-			return s.written(a)
+			return s.encodeAnswer(a)
 		}
 	}
 	if a := s.rights(sql); a != nil {
-		return s.written(a)
+		return s.encodeAnswer(a)
 	}
 	if a := s.catalogue(sql); a != nil {
-		return s.written(a)
+		return s.encodeAnswer(a)
 	}
 	return s.statement(sql)
 }
 
-// written is an answer as it is sent.
-func (s *session) written(a *Answer) *writer {
+// encodeAnswer is an answer as it is sent.
+func (s *session) encodeAnswer(a *Answer) *writer {
 	switch {
 	case a.Wait > 0 && s.broken(a.Wait):
 		return (&writer{}).summary(1013, "ORA-01013: user requested cancel of current operation")
 	case a.Code != 0:
 		return (&writer{}).summary(a.Code, a.Message)
 	case a.Columns == nil:
-		return (&writer{}).changed(a.Changed)
+		return (&writer{}).writeChanged(a.Changed)
 	}
 	return table(a.Columns, a.Rows)
 }
@@ -92,7 +92,7 @@ func (s *session) statement(sql string) *writer {
 		return rows([]string{mode, "1729000001", "1"})
 	case strings.Contains(sql, "FROM all_objects"):
 		count := 0
-		name, owner := quoted(sql, `object_name = `), quoted(sql, `owner = `)
+		name, owner := quotedText(sql, `object_name = `), quotedText(sql, `owner = `)
 		if owner == "" {
 			owner = s.account.User
 		}
@@ -104,7 +104,7 @@ func (s *session) statement(sql string) *writer {
 		if !s.account.DBA {
 			return (&writer{}).summary(942, "ORA-00942: table or view does not exist")
 		}
-		a := s.find(quoted(sql, "username = "))
+		a := s.find(quotedText(sql, "username = "))
 		if a == nil {
 			return rows(nil)
 		}
@@ -122,8 +122,8 @@ func (s *session) statement(sql string) *writer {
 	return (&writer{}).summary(900, "ORA-00900: invalid SQL statement")
 }
 
-// quoted is the text in quotes behind some words of a statement.
-func quoted(sql, before string) string {
+// quotedText is the text in quotes behind some words of a statement.
+func quotedText(sql, before string) string {
 	m := regexp.MustCompile(regexp.QuoteMeta(before) + `'([^']*)'`).FindStringSubmatch(sql)
 	if m == nil {
 		return ""
@@ -194,13 +194,13 @@ func table(names []string, all [][]string) *writer {
 		w.bytes(0)
 	}
 	for _, name := range names {
-		w.bytes(1, 0, 0, 0).number(400).number(0).number(0).sized("").number(0).number(873).bytes(1).number(400)
-		w.bytes(1, 0).sized(name).sized("").sized("")
+		w.bytes(1, 0, 0, 0).number(400).number(0).number(0).writeSized("").number(0).number(873).bytes(1).number(400)
+		w.bytes(1, 0).writeSized(name).writeSized("").writeSized("")
 	}
-	w.sized("")
+	w.writeSized("")
 	for i, row := range all {
 		if i == 0 {
-			w.bytes(6, 0).number(len(names)).number(0).number(1).number(0).sized("").sized("")
+			w.bytes(6, 0).number(len(names)).number(0).number(1).number(0).writeSized("").writeSized("")
 		}
 		w.bytes(7)
 		for _, value := range row {

@@ -93,6 +93,9 @@ func peersOf(secure *tls.Conn) []*x509.Certificate {
 
 // faultAtPassword commits the faults of a server that has the password.
 func (s *session) faultAtPassword() bool {
+	if s.PasswordCame != nil {
+		s.PasswordCame()
+	}
 	if s.Fault == HangAtLogin {
 		io.Copy(io.Discard, s.conn)
 	}

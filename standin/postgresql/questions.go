@@ -13,7 +13,7 @@ var rightWords = []string{
 
 // question answers what an administrator asks before a change; ok is false for another question.
 func (s *session) question(query string) (columns []string, rows [][][]byte, ok bool) {
-	table, ok := s.provisioned(query)
+	table, ok := s.answerProvision(query)
 	if !ok {
 		return nil, nil, false
 	}
@@ -32,7 +32,7 @@ func (s *session) question(query string) (columns []string, rows [][][]byte, ok 
 	return columns, rows, true
 }
 
-func (s *session) provisioned(query string) (rows [][]string, ok bool) {
+func (s *session) answerProvision(query string) (rows [][]string, ok bool) {
 	c := s.cluster
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -40,6 +40,7 @@ const (
 	CloseAtLogin  Fault = "close-at-login" // closes when the password has come
 	HangAtLogin   Fault = "hang-at-login"  // says nothing more when the password has come
 	LoseSession   Fault = "lose-session"   // closes at the first statement
+	HangSession   Fault = "hang-session"   // does not answer the first statement
 	NoCatalogue   Fault = "no-catalogue"   // will not say which tables exist
 	NoRight       Fault = "no-right"       // 42501 to every statement
 	OutOfTime     Fault = "out-of-time"    // 57014 to every statement
@@ -79,6 +80,9 @@ type Config struct {
 	// false leaves it to what a test of a profile asks. nil answers nothing else.
 	Answer  func(to *pgproto3.Backend, statement string, values [][]byte) bool
 	cluster *cluster // shared by what answers statements and the server; nil for one made of Roles and Databases
+
+	// PasswordCame is called when a client has sent its password, or the proof of it; nil for nobody.
+	PasswordCame func()
 
 	// Cancelled is told of a request to cancel a statement; nil for nobody.
 	Cancelled func(key []byte)

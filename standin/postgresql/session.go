@@ -2,6 +2,7 @@ package postgresql
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"regexp"
 	"slices"
@@ -147,7 +148,11 @@ func (s *session) answer() {
 			return
 		}
 		s.wait()
-		if s.Fault == LoseSession {
+		switch s.Fault {
+		case LoseSession:
+			return
+		case HangSession:
+			io.Copy(io.Discard, s.conn)
 			return
 		}
 		if s.Fault == NoRight || s.Fault == OutOfTime {

@@ -36,7 +36,7 @@ type state struct {
 	readOnly bool
 }
 
-func (a *answerer) of(to *pgproto3.Backend) *state {
+func (a *answerer) stateOf(to *pgproto3.Backend) *state {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.sessions[to] == nil {
@@ -49,7 +49,7 @@ func (a *answerer) of(to *pgproto3.Backend) *state {
 func (a *answerer) answer(to *pgproto3.Backend, text string, values [][]byte) bool {
 	trimmed := strings.TrimSpace(text)
 	upper := strings.ToUpper(trimmed)
-	session := a.of(to)
+	session := a.stateOf(to)
 	ready := func() bool {
 		to.Send(&pgproto3.ReadyForQuery{TxStatus: session.status})
 		to.Flush()
@@ -188,7 +188,7 @@ func (a *answerer) take(to *pgproto3.Backend, answer *store.Answer) bool {
 		line++
 		if failed == nil {
 			if failed = a.store.Take(answer.Takes, answer.Into, store.Fields(text)); failed != nil {
-				failed = placed(failed, answer.Takes.Name, line)
+				failed = withLine(failed, answer.Takes.Name, line)
 			} else {
 				taken++
 			}
@@ -225,8 +225,8 @@ func (a *answerer) take(to *pgproto3.Backend, answer *store.Answer) bool {
 	}
 }
 
-// placed is an error with the line of the data.
-func placed(err error, table string, line int) error {
+// withLine is an error with the line of the data.
+func withLine(err error, table string, line int) error {
 	var said *store.Error
 	if !errors.As(err, &said) {
 		return err

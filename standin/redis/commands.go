@@ -262,7 +262,7 @@ func (c *client) read1(command, key string, args []string) bool {
 		for name, value := range c.hashes[key] {
 			all = append(all, name, value)
 		}
-		c.pairs(sorted(all)...)
+		c.pairs(sortPairs(all)...)
 	case "LRANGE":
 		c.list(c.lists[key])
 	default:
@@ -271,8 +271,8 @@ func (c *client) read1(command, key string, args []string) bool {
 	return true
 }
 
-// sorted are pairs by their names.
-func sorted(pairs []string) []string {
+// sortPairs are pairs by their names.
+func sortPairs(pairs []string) []string {
 	values, names := make(map[string]string), []string{}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		names, values[pairs[i]] = append(names, pairs[i]), pairs[i+1]

@@ -46,6 +46,7 @@ const (
 	CloseAtLogin Fault = "close-at-login"
 	HangAtLogin  Fault = "hang-at-login"
 	LoseSession  Fault = "lose-session" // closes at INFO
+	HangSession  Fault = "hang-session" // does not answer INFO
 	FewRights    Fault = "few-rights"   // users may not read facts, or choose a database
 	Escape       Fault = "escape"       // control sequences in an error's text
 	Old          Fault = "old"          // before version 6: no users, no HELLO
@@ -288,8 +289,8 @@ func (c *client) misbehave(command string) (done, goesOn bool) {
 		return command == "INFO", false
 	case CloseAtLogin:
 		return command == "AUTH", false
-	case HangAtLogin:
-		if command == "AUTH" {
+	case HangAtLogin, HangSession:
+		if command == map[Fault]string{HangAtLogin: "AUTH", HangSession: "INFO"}[c.Fault] {
 			c.out.Flush()
 			io.Copy(io.Discard, c.in)
 			return true, false

@@ -111,8 +111,8 @@ func NewKey(path string) (ssh.PublicKey, error) {
 	return ssh.NewPublicKey(public)
 }
 
-// Asked lists the addresses that were asked for, in order.
-func (s *Server) Asked() []string {
+// Targets lists the addresses that were asked for, in order.
+func (s *Server) Targets() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return append([]string(nil), s.asked...)

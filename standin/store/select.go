@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// shown is one column of what a query gives.
-type shown struct {
+// outputColumn is one column of what a query gives.
+type outputColumn struct {
 	name   string
 	column int    // of the table; -1 for none
 	over   string // "count", "sum", "min", "max", or ""
@@ -25,7 +25,7 @@ type condition struct {
 // query is what is asked.
 type query struct {
 	table *Table
-	shown []shown
+	shown []outputColumn
 	where []condition
 	group []int
 	extra int // shown only to sort by it
@@ -73,7 +73,7 @@ func (p *parser) list(q *query) error {
 	for {
 		if p.accept("*") {
 			for i, c := range q.table.Columns {
-				q.shown = append(q.shown, shown{name: c.Name, column: i})
+				q.shown = append(q.shown, outputColumn{name: c.Name, column: i})
 			}
 		} else if err := p.one(q); err != nil {
 			return err
@@ -86,7 +86,7 @@ func (p *parser) list(q *query) error {
 
 // one reads one thing that is to be shown.
 func (p *parser) one(q *query) error {
-	one := shown{column: -1}
+	one := outputColumn{column: -1}
 	t := p.peek()
 	ahead := p.at+1 < len(p.tokens) && p.tokens[p.at+1].word == "("
 	switch {
@@ -223,7 +223,7 @@ func (p *parser) place(q *query) (int, error) {
 	}
 	for i, c := range q.table.Columns {
 		if c.Name == name && len(q.group) == 0 {
-			q.shown = append(q.shown, shown{name: name, column: i})
+			q.shown = append(q.shown, outputColumn{name: name, column: i})
 			q.extra++
 			return len(q.shown) - 1, nil
 		}
@@ -295,7 +295,7 @@ func (q *query) run() *Answer {
 	for _, key := range keys {
 		var row []*string
 		for _, one := range q.shown {
-			row = append(row, one.of(groups[key], q.table))
+			row = append(row, one.valueOf(groups[key], q.table))
 		}
 		answer.Rows = append(answer.Rows, row)
 	}
@@ -320,8 +320,8 @@ func (q *query) run() *Answer {
 	return answer
 }
 
-// of is what is shown of some rows that belong together.
-func (one shown) of(rows [][]*string, t *Table) *string {
+// valueOf is what is shown of some rows that belong together.
+func (one outputColumn) valueOf(rows [][]*string, t *Table) *string {
 	text := func(n int) *string { s := strconv.Itoa(n); return &s }
 	switch {
 	case one.over == "count" && one.column < 0:

@@ -91,7 +91,7 @@ var ErrElsewhere = errors.New("it is at another host than the account has writte
 func (c *Client) Do(ctx context.Context, request *http.Request) (*Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, Limit)
 	defer cancel()
-	response, err := c.bound(ctx).Do(request)
+	response, err := c.boundClient(ctx).Do(request)
 	if err != nil {
 		return nil, err
 	}
@@ -105,25 +105,25 @@ func (c *Client) Do(ctx context.Context, request *http.Request) (*Answer, error)
 
 // For is the client for a library that makes requests by itself: each of them ends with ctx, and after Limit.
 func (c *Client) For(ctx context.Context) *http.Client {
-	client := c.bound(ctx)
+	client := c.boundClient(ctx)
 	client.Timeout = Limit
 	return client
 }
 
-// bound is the client with every request held to ctx, to the hosts that are written, and to a size.
-func (c *Client) bound(ctx context.Context) *http.Client {
+// boundClient is the client with every request held to ctx, to the hosts that are written, and to a size.
+func (c *Client) boundClient(ctx context.Context) *http.Client {
 	one := *c.http
-	one.Transport = held{ctx, c}
+	one.Transport = boundTransport{ctx, c}
 	return &one
 }
 
-// held sends requests within the bounds.
-type held struct {
+// boundTransport sends requests within the bounds.
+type boundTransport struct {
 	ctx    context.Context
 	client *Client
 }
 
-func (h held) RoundTrip(request *http.Request) (*http.Response, error) {
+func (h boundTransport) RoundTrip(request *http.Request) (*http.Response, error) {
 	at, err := Origin(request.URL.String())
 	if err != nil {
 		return nil, err
@@ -190,7 +190,7 @@ func Reason(err error) string {
 	case errors.As(err, &unknown):
 		return "its certificate is not signed by a trusted authority"
 	case errors.As(err, &wrong):
-		return fmt.Sprintf("its certificate is not for %s", clean.Quoted(wrong.Host))
+		return fmt.Sprintf("its certificate is not for %s", clean.Quote(wrong.Host))
 	case errors.As(err, &invalid):
 		return clean.Line("its certificate is not valid: "+invalid.Error(), 200)
 	case errors.As(err, &dns):

@@ -34,7 +34,7 @@ type Device struct {
 // Begin asks for a code (RFC 8628, section 3.1).
 func (s *Server) Begin(ctx context.Context, c Client) (*Device, error) {
 	if s.device == "" {
-		return nil, broken("it has no device sign-in (RFC 8628)")
+		return nil, brokenAnswer("it has no device sign-in (RFC 8628)")
 	}
 	d := &Device{server: s, client: c}
 	var options []oauth2.AuthCodeOption
@@ -43,22 +43,22 @@ func (s *Server) Begin(ctx context.Context, c Client) (*Device, error) {
 		options = append(options, oauth2.S256ChallengeOption(d.verifier))
 	}
 	var err error
-	if d.answer, err = s.config(c).DeviceAuth(s.with(ctx), options...); err != nil {
-		return nil, failed(ctx, err)
+	if d.answer, err = s.config(c).DeviceAuth(s.clientContext(ctx), options...); err != nil {
+		return nil, explainError(ctx, err)
 	}
 	a := d.answer
 	d.Code, d.Page, d.Complete = a.UserCode, a.VerificationURI, a.VerificationURIComplete
 	switch {
 	case a.DeviceCode == "" || len(a.DeviceCode) > maxToken:
-		return nil, broken("it gave no usable device code")
+		return nil, brokenAnswer("it gave no usable device code")
 	case d.Code == "" || len(d.Code) > longestCode || !visible(d.Code):
-		return nil, broken("it gave no code that a person can compare")
+		return nil, brokenAnswer("it gave no code that a person can compare")
 	case !page(d.Page):
-		return nil, broken("the page of its sign-in is no https URL")
+		return nil, brokenAnswer("the page of its sign-in is no https URL")
 	case d.Complete != "" && !page(d.Complete):
-		return nil, broken("the page of its sign-in is no https URL")
+		return nil, brokenAnswer("the page of its sign-in is no https URL")
 	case a.Expiry.IsZero():
-		return nil, broken("it does not say how long its code is valid")
+		return nil, brokenAnswer("it does not say how long its code is valid")
 	}
 	if most := time.Now().Add(longestSignIn); a.Expiry.After(most) {
 		a.Expiry = most
@@ -95,7 +95,7 @@ func (d *Device) Wait(ctx context.Context) (*Token, error) {
 	config := d.server.config(d.client)
 	config.Scopes = nil // those of the code count
 	for {
-		got, err := config.DeviceAccessToken(d.server.with(ctx), d.answer, options...)
+		got, err := config.DeviceAccessToken(d.server.clientContext(ctx), d.answer, options...)
 		if err == nil {
 			return tokenOf(got)
 		}
@@ -106,9 +106,9 @@ func (d *Device) Wait(ctx context.Context) (*Token, error) {
 		case !time.Now().Before(d.Until):
 			return nil, &Error{Kind: Expired, Text: "nobody confirmed the code in time"}
 		case errors.As(err, &said) && said.Response.StatusCode < 500 && said.ErrorCode != "temporarily_unavailable":
-			return nil, failed(ctx, err)
+			return nil, explainError(ctx, err)
 		case https.Certificate(err) || errors.Is(err, https.ErrElsewhere):
-			return nil, failed(ctx, err)
+			return nil, explainError(ctx, err)
 		}
 		d.answer.Interval = min(max(2*d.answer.Interval, 1), int64(longestPause/time.Second))
 	}

@@ -36,7 +36,7 @@ func (e *Error) Error() string { return e.Text }
 // Unwrap is what went wrong underneath, nil for nothing.
 func (e *Error) Unwrap() error { return e.err }
 
-func broken(text string, args ...any) error {
+func brokenAnswer(text string, args ...any) error {
 	return &Error{Kind: Broken, Text: fmt.Sprintf(text, args...)}
 }
 
@@ -54,8 +54,8 @@ var said = map[string]Error{
 	"temporarily_unavailable": {Kind: Unreachable, Text: "it is not available for the moment"},
 }
 
-// failed says why a request of the library's failed.
-func failed(ctx context.Context, err error) error {
+// explainError says why a request of the library's failed.
+func explainError(ctx context.Context, err error) error {
 	var answer *oauth2.RetrieveError
 	if ctx.Err() != nil {
 		return context.Cause(ctx)

@@ -61,11 +61,11 @@ func Discover(ctx context.Context, client *https.Client, issuer string) (*Server
 		return nil, err
 	}
 	if m.Issuer != issuer {
-		return nil, broken("its metadata are those of another issuer: %s", clean.Quoted(clean.Line(m.Issuer, 200)))
+		return nil, brokenAnswer("its metadata are those of another issuer: %s", clean.Quote(clean.Line(m.Issuer, 200)))
 	}
 	own, err := https.Origin(issuer)
 	if err != nil {
-		return nil, broken("the issuer is no https URL")
+		return nil, brokenAnswer("the issuer is no https URL")
 	}
 	for what, endpoint := range map[string]string{"token": m.Token, "device authorisation": m.Device,
 		"revocation": m.Revocation} {
@@ -73,12 +73,12 @@ func Discover(ctx context.Context, client *https.Client, issuer string) (*Server
 			continue
 		}
 		if at, err := https.Origin(endpoint); err != nil || at != own {
-			return nil, broken("its %s endpoint is not at the issuer's own host: %s", what,
-				clean.Quoted(clean.Line(endpoint, 200)))
+			return nil, brokenAnswer("its %s endpoint is not at the issuer's own host: %s", what,
+				clean.Quote(clean.Line(endpoint, 200)))
 		}
 	}
 	if m.Token == "" {
-		return nil, broken("its metadata name no token endpoint")
+		return nil, brokenAnswer("its metadata name no token endpoint")
 	}
 	return &Server{
 		Issuer:     issuer,
@@ -112,7 +112,7 @@ var errNone = errors.New("no metadata")
 func readMetadata(ctx context.Context, client *https.Client, at string) (m metadata, err error) {
 	request, err := http.NewRequest(http.MethodGet, at, nil)
 	if err != nil {
-		return m, broken("its URL can't be asked")
+		return m, brokenAnswer("its URL can't be asked")
 	}
 	request.Header.Set("Accept", "application/json")
 	answer, err := client.Do(ctx, request)
@@ -126,9 +126,9 @@ func readMetadata(ctx context.Context, client *https.Client, at string) (m metad
 	case answer.Status >= 500:
 		return m, &Error{Kind: Unreachable, Text: fmt.Sprintf("it answers %d", answer.Status)}
 	case answer.Status != http.StatusOK:
-		return m, broken("its metadata can't be read: it answers %d", answer.Status)
+		return m, brokenAnswer("its metadata can't be read: it answers %d", answer.Status)
 	case json.Unmarshal(answer.Body, &m) != nil:
-		return m, broken("its metadata are no JSON object")
+		return m, brokenAnswer("its metadata are no JSON object")
 	}
 	return m, nil
 }
@@ -160,8 +160,8 @@ func (s *Server) style(c Client) oauth2.AuthStyle {
 	return oauth2.AuthStyleInParams
 }
 
-// with is the context by which the library uses our client.
-func (s *Server) with(ctx context.Context) context.Context {
+// clientContext is the context by which the library uses our client.
+func (s *Server) clientContext(ctx context.Context) context.Context {
 	return context.WithValue(ctx, oauth2.HTTPClient, s.client.For(ctx))
 }
 
@@ -176,11 +176,11 @@ type Token struct {
 // tokenOf judges what a server gave.
 func tokenOf(t *oauth2.Token) (*Token, error) {
 	if !strings.EqualFold(t.Type(), "Bearer") {
-		return nil, broken("it gives tokens of another kind than Bearer")
+		return nil, brokenAnswer("it gives tokens of another kind than Bearer")
 	}
 	for _, text := range []string{t.AccessToken, t.RefreshToken} {
 		if len(text) > maxToken || strings.IndexFunc(text, func(r rune) bool { return r <= ' ' || r > '~' }) >= 0 {
-			return nil, broken("it gave a token that is too long, or has characters that no token has (RFC 6750)")
+			return nil, brokenAnswer("it gave a token that is too long, or has characters that no token has (RFC 6750)")
 		}
 	}
 	token := &Token{Access: secret.NewValue(t.AccessToken), Until: t.Expiry}
@@ -196,9 +196,9 @@ func tokenOf(t *oauth2.Token) (*Token, error) {
 // Refresh gets a new token by a refresh token.
 func (s *Server) Refresh(ctx context.Context, c Client, refresh secret.Value) (*Token, error) {
 	c.Scopes = nil // those of the sign-in stay (RFC 6749, section 6)
-	got, err := s.config(c).TokenSource(s.with(ctx), &oauth2.Token{RefreshToken: refresh.Disclose()}).Token()
+	got, err := s.config(c).TokenSource(s.clientContext(ctx), &oauth2.Token{RefreshToken: refresh.Disclose()}).Token()
 	if err != nil {
-		return nil, failed(ctx, err)
+		return nil, explainError(ctx, err)
 	}
 	return tokenOf(got)
 }
@@ -212,9 +212,9 @@ func (s *Server) ForClient(ctx context.Context, c Client) (*Token, error) {
 		Scopes:       c.Scopes,
 		AuthStyle:    s.style(c),
 	}
-	got, err := config.TokenSource(s.with(ctx)).Token()
+	got, err := config.TokenSource(s.clientContext(ctx)).Token()
 	if err != nil {
-		return nil, failed(ctx, err)
+		return nil, explainError(ctx, err)
 	}
 	return tokenOf(got)
 }
@@ -234,7 +234,7 @@ func (s *Server) Revoke(ctx context.Context, c Client, token secret.Value, hint 
 	}
 	request, err := http.NewRequest(http.MethodPost, s.revocation, strings.NewReader(form.Encode()))
 	if err != nil {
-		return broken("its URL can't be asked")
+		return brokenAnswer("its URL can't be asked")
 	}
 	request.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	if style == oauth2.AuthStyleInHeader {

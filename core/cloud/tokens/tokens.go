@@ -133,7 +133,7 @@ func (s Store) Lock(ctx context.Context, of Owner) (unlock func(), err error) {
 func (s Store) Load(ctx context.Context, of Owner) (*Token, Place, error) {
 	f, err := s.read(of)
 	if errors.Is(err, fs.ErrNotExist) {
-		return s.remembered(ctx, of)
+		return s.readRemembered(ctx, of)
 	}
 	if err != nil {
 		return nil, Place{}, err
@@ -147,17 +147,17 @@ func (s Store) Load(ctx context.Context, of Owner) (*Token, Place, error) {
 	}
 	data, err := f.open(key)
 	if err != nil {
-		return nil, Place{}, damaged(s.Path(of))
+		return nil, Place{}, damagedError(s.Path(of))
 	}
 	token, err := parse(data)
 	if err != nil {
-		return nil, Place{}, damaged(s.Path(of))
+		return nil, Place{}, damagedError(s.Path(of))
 	}
 	return token, Place{Key: f.Key}, nil
 }
 
-// remembered is the token that the process of an unlocked wallet has.
-func (s Store) remembered(ctx context.Context, of Owner) (*Token, Place, error) {
+// readRemembered is the token that the process of an unlocked wallet has.
+func (s Store) readRemembered(ctx context.Context, of Owner) (*Token, Place, error) {
 	memory := s.Memory(ctx)
 	if memory == nil {
 		return nil, Place{}, ErrNone
@@ -173,14 +173,16 @@ func (s Store) remembered(ctx context.Context, of Owner) (*Token, Place, error) 
 	return token, Place{Forget: true}, err
 }
 
-func damaged(path string) error { return fmt.Errorf("%s is damaged, or sealed by another key", path) }
+func damagedError(path string) error {
+	return fmt.Errorf("%s is damaged, or sealed by another key", path)
+}
 
 // PlaceOf is where an owner's token is kept now. ok is false where there is none. Nothing is unsealed.
 func (s Store) PlaceOf(ctx context.Context, of Owner) (at Place, ok bool) {
 	if f, err := s.read(of); err == nil {
 		return Place{Key: f.Key}, f.Identity == of.Identity
 	}
-	_, at, err := s.remembered(ctx, of)
+	_, at, err := s.readRemembered(ctx, of)
 	return at, err == nil
 }
 
@@ -200,7 +202,7 @@ func (s Store) read(of Owner) (*file, error) {
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(&f); err != nil || f.Format != format {
-		return nil, damaged(path)
+		return nil, damagedError(path)
 	}
 	return &f, nil
 }

@@ -167,7 +167,7 @@ func (c *Client) Logs(ctx context.Context, one *Container, lines int) ([]string,
 	defer answer.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(answer.Body, maxLog))
 	if err != nil && len(data) == 0 {
-		return nil, c.failed(ctx, err)
+		return nil, c.explainError(ctx, err)
 	}
 	if !one.Config.Tty {
 		data = unframe(data)
@@ -250,7 +250,7 @@ func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Va
 	}
 	data, err := io.ReadAll(archive)
 	if err != nil {
-		return value, "", c.failed(ctx, err)
+		return value, "", c.explainError(ctx, err)
 	}
 	return secret.NewValue(strings.TrimRight(string(data), "\r\n")), "", nil
 }

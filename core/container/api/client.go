@@ -208,7 +208,7 @@ func (c *Client) call(ctx context.Context, method, path string, query url.Values
 	data, err := io.ReadAll(io.LimitReader(answer.Body, maxAnswer+1))
 	switch {
 	case err != nil:
-		return c.failed(ctx, err)
+		return c.explainError(ctx, err)
 	case len(data) > maxAnswer:
 		return &Error{Kind: Broken, Endpoint: c.Endpoint, Err: fmt.Errorf(
 			"its answer is larger than %d MiB", maxAnswer>>20)}
@@ -253,7 +253,7 @@ func (c *Client) sendBytes(ctx context.Context, method, path string, query url.V
 	}
 	answer, err := c.http.Do(request)
 	if err != nil {
-		return nil, c.failed(ctx, err)
+		return nil, c.explainError(ctx, err)
 	}
 	if answer.StatusCode < 300 || answer.StatusCode == http.StatusNotModified {
 		return answer, nil
@@ -281,8 +281,8 @@ func (c *Client) sendBytes(ctx context.Context, method, path string, query url.V
 	}
 }
 
-// failed says why no answer came.
-func (c *Client) failed(ctx context.Context, err error) error {
+// explainError says why no answer came.
+func (c *Client) explainError(ctx context.Context, err error) error {
 	one := &Error{Kind: Broken, Endpoint: c.Endpoint, Err: err}
 	var timeout interface{ Timeout() bool }
 	var request *url.Error

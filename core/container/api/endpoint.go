@@ -201,8 +201,8 @@ func withUsualParts(named string, lookup func(string) (string, bool)) string {
 	return u.String()
 }
 
-// Named are the sockets that SocketsVariable names, nil where it is not set.
-func Named(lookup func(string) (string, bool)) []string {
+// NamedSockets are the sockets that SocketsVariable names, nil where it is not set.
+func NamedSockets(lookup func(string) (string, bool)) []string {
 	list, _ := lookup(SocketsVariable)
 	return filepath.SplitList(list)
 }

@@ -41,7 +41,7 @@ func (c *Client) Follow(ctx context.Context, one *Container, lines int, each fun
 		case errors.Is(err, io.EOF):
 			return nil
 		default:
-			return c.failed(ctx, err)
+			return c.explainError(ctx, err)
 		}
 	}
 }

@@ -167,7 +167,7 @@ func (c *Client) Pull(ctx context.Context, image, tag string, told func(have, wa
 		case errors.Is(err, io.EOF):
 			return nil
 		case err != nil:
-			return c.failed(ctx, err)
+			return c.explainError(ctx, err)
 		case one.Error != "":
 			return &Error{Kind: Refused, Endpoint: c.Endpoint, Status: answer.StatusCode, Message: one.Error}
 		}

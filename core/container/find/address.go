@@ -40,7 +40,7 @@ func (v *view) inside() int {
 // host's own network, or at the container's address where that is on this machine.
 func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 	port := v.inside()
-	if all := v.published(port); len(all) > 0 {
+	if all := v.publishedPlaces(port); len(all) > 0 {
 		first := all[0]
 		first.how = fmt.Sprintf("its port %d is published at %s", port, first)
 		for i, other := range all[1:] {
@@ -49,7 +49,7 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 		return first, nil
 	}
 	if v.one.HostConfig.NetworkMode == hostNetwork {
-		if found := v.contested(ctx, port); found != nil {
+		if found := v.explainContested(ctx, port); found != nil {
 			return place{}, found
 		}
 		host := v.client.Endpoint.Host()
@@ -59,20 +59,20 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 		return place{host, port, fmt.Sprintf("it is on its host's own network, port %d", port)}, nil
 	}
 	if v.client.Endpoint.Host() == "" {
-		if own, ok := v.own(ctx); ok {
+		if own, ok := v.ownAddress(ctx); ok {
 			return place{own, port,
 				fmt.Sprintf("its port %d is not published, but this machine reaches it at %s", port, own)}, nil
 		}
 	}
-	return place{}, v.unpublished(port)
+	return place{}, v.explainUnpublished(port)
 }
 
 // hostNetwork is the mode of a container that has no network of its own.
 const hostNetwork = "host"
 
-// contested says that another container on the host's network may be what listens at a port that nobody has said: a
-// login could go to its server.
-func (v *view) contested(ctx context.Context, port int) *finding.Finding {
+// explainContested says that another container on the host's network may be what listens at a port that nobody has
+// said: a login could go to its server.
+func (v *view) explainContested(ctx context.Context, port int) *finding.Finding {
 	if v.profile.OwnPort() || v.toldPort(v.profile.Text(key.Engine), v.one.Config.Env) != 0 {
 		return nil
 	}
@@ -102,14 +102,14 @@ func (v *view) contested(ctx context.Context, port int) *finding.Finding {
 		return nil
 	}
 	return finding.New(finding.ContainerAmbiguous, "several containers on the host's network may listen at port %d", port).
-		Saw("beside %s there is %s", clean.Quoted(v.one.Name), clean.Line(strings.Join(rivals, ", "), 200)).
+		Saw("beside %s there is %s", clean.Quote(v.one.Name), clean.Line(strings.Join(rivals, ", "), 200)).
 		Advise("say which port this one has: gharbor set %s port=PORT", v.profile.Name())
 }
 
-// published are the addresses at which a port is published and that can be dialled
+// publishedPlaces are the addresses at which a port is published and that can be dialled
 // from here, the likeliest first: loopback, and IPv4 before IPv6. An engine of this
 // machine publishes on this machine: one that names another's address is not believed.
-func (v *view) published(port int) []place {
+func (v *view) publishedPlaces(port int) []place {
 	all := publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host())
 	if v.client.Endpoint.Host() != "" {
 		return all
@@ -172,10 +172,10 @@ func publishedOf(bindings []api.Binding, host string) []place {
 	return places
 }
 
-// own is the container's own address, where this machine stands in its network: where
+// ownAddress is the container's own address, where this machine stands in its network: where
 // the network's gateway is one of this machine's addresses, and the container's within
 // the same network. Nothing is dialled to find out, as the server would count it.
-func (v *view) own(ctx context.Context) (string, bool) {
+func (v *view) ownAddress(ctx context.Context) (string, bool) {
 	var mine []netip.Prefix
 	for _, n := range v.networks() {
 		addr, err := netip.ParseAddr(n.IPAddress)
@@ -196,13 +196,13 @@ func (v *view) own(ctx context.Context) (string, bool) {
 	return "", false
 }
 
-// unpublished says that nothing leads to the port, and what would.
-func (v *view) unpublished(port int) *finding.Finding {
+// explainUnpublished says that nothing leads to the port, and what would.
+func (v *view) explainUnpublished(port int) *finding.Finding {
 	found := finding.New(finding.ContainerUnpublished,
 		"the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
 	if bindings := v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"]; len(bindings) > 0 {
 		found.Cause = fmt.Sprintf("the port %d of the container %s is published only on the loopback of its host, "+
-			"which is %s", port, v.one.Name, clean.Quoted(v.client.Endpoint.Host()))
+			"which is %s", port, v.one.Name, clean.Quote(v.client.Endpoint.Host()))
 	}
 	others := v.otherPorts(port)
 	if len(others) > 0 {
@@ -216,11 +216,11 @@ func (v *view) unpublished(port int) *finding.Finding {
 	publish := fmt.Sprintf("127.0.0.1:%d:%d", port, port)
 	service := v.called
 	if !service.Compose() {
-		service = labelled(v.one.Config.Labels)
+		service = composeService(v.one.Config.Labels)
 	}
 	if service.Compose() {
 		if files := v.one.Config.Labels["com.docker.compose.project.config_files"]; files != "" {
-			found.Saw("its compose file: %s", clean.Quoted(files))
+			found.Saw("its compose file: %s", clean.Quote(files))
 		}
 		found.Advise("add to the service: ports: [\"%s\"], then run: %s compose -p %s up -d %s", publish,
 			v.client.CLIName(), service.Project, service.Service)
@@ -267,7 +267,7 @@ func (v *view) innerPorts(but int) []int {
 
 // publishes reports whether a profile's written address is one at which a container's
 // port is published.
-func (s Seen) publishes(r *resolve.Profile) bool {
+func (s Sighting) publishes(r *resolve.Profile) bool {
 	if r.BehindHops() {
 		return false
 	}

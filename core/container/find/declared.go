@@ -39,9 +39,9 @@ var clientMarks = []string{"DB_HOST", "DATABASE_URL"}
 // Catalog recognises the servers of a set of engines by what their images document.
 type Catalog struct{ Known engine.Set }
 
-// declared reads what an environment says; ok is false where it names no server. ports
+// readDeclaration reads what an environment says; ok is false where it names no server. ports
 // are those that the container exposes or publishes.
-func (c Catalog) declared(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
+func (c Catalog) readDeclaration(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
 	for _, alsoOther := range []bool{true, false} { // an image that takes another's variables too comes first
 		for _, spec := range c.Known.All() {
 			if spec.Image == nil || alsoOther != (spec.Image.Instead.Image != "") {
@@ -66,7 +66,7 @@ func (c Catalog) Describe(env api.Environment, image string, ports []int) (d Dec
 // describe says which server it is, and by what: "environment", "port", "image", or "" for
 // nothing.
 func (c Catalog) describe(env api.Environment, image string, ports []int) (d Declaration, by string) {
-	d, ok := c.declared(env, image, ports)
+	d, ok := c.readDeclaration(env, image, ports)
 	if ok {
 		return d, "environment"
 	}
@@ -138,7 +138,7 @@ var starters = []string{"sh", "bash", "ash", "dash", "exec", "env", "gosu", "su-
 
 // Checks tells whether a health check asks an engine's server.
 func (c Catalog) Checks(word string, check []string) bool {
-	spec := c.Known.Named(word)
+	spec := c.Known.ByWord(word)
 	return spec != nil && spec.Image != nil && slices.ContainsFunc(check, func(one string) bool {
 		return slices.Contains(spec.Image.Checks, path.Base(one))
 	})
@@ -250,8 +250,8 @@ func plainText(s string) string {
 	return s
 }
 
-// declared finds the password that the profile's source names in the environment.
-func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
+// declaredSecret finds the password that the profile's source names in the environment.
+func (v *view) declaredSecret(q secret.Query) (*secret.Place, *finding.Finding) {
 	variable := q.Source.Arg
 	value, ok := v.one.Config.Env[variable]
 	if !ok {
@@ -284,7 +284,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 		if value.Empty() {
 			place += ", empty: an empty password"
 		}
-		return &secret.Located{Place: place, Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
+		return &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
 	}
 	file := value.Disclose()
 	if !path.IsAbs(file) {
@@ -292,7 +292,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 			v.one.Name).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
-	return &secret.Located{
+	return &secret.Place{
 		Place: fmt.Sprintf("file %s of the container %s, which %s names", clean.Line(file, 200), v.one.Name, variable),
 		Read:  func(ctx context.Context) (secret.Value, error) { return v.fileSecret(ctx, q, file) },
 	}, nil
@@ -303,7 +303,7 @@ func (v *view) declared(q secret.Query) (*secret.Located, *finding.Finding) {
 func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container,
 	variable, profileName string) (secret.Value, error) {
 	v := &view{Engines: e, match: match{client, one}}
-	located, found := v.declared(secret.Query{
+	located, found := v.declaredSecret(secret.Query{
 		Profile: profileName,
 		Source:  secret.Source{Kind: "container", Arg: variable},
 	})
@@ -319,11 +319,15 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	if err == nil {
 		return value, nil
 	}
+	var failed *api.Error
+	known := errors.As(err, &failed)
+	if known && (failed.Kind == api.Slow || failed.Kind == api.NoEngine) { // the file may be as it was
+		return secret.Value{}, &secret.Failure{Found: Trouble(err)}
+	}
 	found := finding.New(finding.SecretUnreadable, "the file %s of the container %s cannot be read",
 		clean.Line(file, 200), v.one.Name)
-	var failed *api.Error
-	if errors.As(err, &failed) {
-		found.Saw("the container engine: %s", clean.Quoted(failed.Error()))
+	if known {
+		found.Saw("the container engine: %s", clean.Quote(failed.Error()))
 	}
 	return secret.Value{}, &secret.Failure{Found: found.Suggest("gharbor set %s secret=ask", q.Profile)}
 }
@@ -342,7 +346,7 @@ func (d Declaration) Sets(keys *schema.Schema, c schema.Container, port int) []s
 			}
 		}
 	}
-	spec := keys.Engines().Named(d.Engine)
+	spec := keys.Engines().ByWord(d.Engine)
 	add("engine", d.Engine)
 	sets = append(sets, schema.Override{Field: keys.Field(key.Container), Value: schema.ContainerValue(c)})
 	if spec != nil && spec.Listener != nil {

@@ -2,6 +2,7 @@ package find
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"path/filepath"
@@ -52,7 +53,7 @@ func (f *field) of(t *testing.T, text string) *resolve.Profile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Of(file, file.Lookup("counts"), nil, resolve.Environment{Lookup: f.Lookup, Home: f.home})
+	return resolve.Resolve(file, file.Lookup("counts"), nil, resolve.Environment{Lookup: f.Lookup, Home: f.home})
 }
 
 // listening is a port of this machine that takes connections and says nothing.
@@ -152,6 +153,26 @@ func TestStates(t *testing.T) {
 		if strings.Contains(fmt.Sprintf("%+v", found), "dunlin") {
 			t.Errorf("%s: the finding has the password in it: %+v", name, found)
 		}
+	}
+}
+
+// TestPasswordFileOfLostEngine: an engine that goes away is what is wrong, not the file that it was asked for.
+func TestPasswordFileOfLostEngine(t *testing.T) {
+	t.Parallel()
+	one := counts(listening(t))
+	one.Env = []string{"PG_MAJOR=16", "POSTGRES_PASSWORD_FILE=/run/secrets/dunlin"}
+	f := newField(t, engineapi.Config{Containers: []*engineapi.Container{one}})
+	client, container, found := f.Find(t.Context(), schema.Container{Name: one.Name}, "")
+	if found != nil {
+		t.Fatal(found.Cause)
+	}
+	for _, want := range []finding.Code{finding.SecretUnreadable, finding.ContainerNoEngine} {
+		_, err := f.Password(t.Context(), client, container, "POSTGRES_PASSWORD_FILE", "counts")
+		var failure *secret.Failure
+		if !errors.As(err, &failure) || failure.Found.Code != want {
+			t.Errorf("%v, want %s", err, want)
+		}
+		f.server.Close()
 	}
 }
 

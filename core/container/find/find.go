@@ -39,7 +39,7 @@ type Engines struct {
 	Dial   api.Dialer
 	Own    func() []netip.Prefix // the addresses of this machine, with their networks
 
-	looked  looked
+	looked  cachedLook
 	mu      sync.Mutex
 	clients map[string]*connecting // by endpoint: versions are agreed on once
 }
@@ -120,7 +120,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	if err != nil {
 		return all, Trouble(err)
 	}
-	if named := api.Named(e.Lookup); len(all) == 0 && len(named) > 0 {
+	if named := api.NamedSockets(e.Lookup); len(all) == 0 && len(named) > 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine is at a socket that %s names",
 			api.SocketsVariable).
 			Saw("there is no %s", clean.Line(strings.Join(named, ", "), 300)).
@@ -139,7 +139,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 // used.
 func (e *Engines) usable(written string) ([]api.Endpoint, *finding.Finding) {
 	all, found := e.endpoints(written)
-	if found != nil && len(all) > 0 && len(api.Named(e.Lookup)) > 0 {
+	if found != nil && len(all) > 0 && len(api.NamedSockets(e.Lookup)) > 0 {
 		found = nil
 	}
 	return all, found
@@ -219,7 +219,7 @@ func (e *Engines) look(ctx context.Context, wanted schema.Container,
 	case len(all) > 1:
 		return match{}, ambiguous(wanted, profileName, all)
 	}
-	return match{}, unknown(wanted, profileName, endpoints, answers)
+	return match{}, explainUnknown(wanted, profileName, endpoints, answers)
 }
 
 // answer is what one engine said.
@@ -235,9 +235,9 @@ func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted schema.
 		return a
 	}
 	if wanted.Compose() {
-		a.found, a.err = composed(ctx, client, wanted)
+		a.found, a.err = findService(ctx, client, wanted)
 	} else {
-		a.found, a.err = named(ctx, client, wanted.Name)
+		a.found, a.err = findNamed(ctx, client, wanted.Name)
 	}
 	if a.err != nil || len(a.found) > 0 {
 		return a
@@ -256,7 +256,7 @@ func calledOf(wanted schema.Container, one api.Summary) []string {
 	if !wanted.Compose() {
 		return []string{one.Name()}
 	}
-	if c := labelled(one.Labels); c.Compose() {
+	if c := composeService(one.Labels); c.Compose() {
 		return []string{c.String()}
 	}
 	return nil
@@ -270,8 +270,8 @@ const (
 	oneOffLabel  = "com.docker.compose.oneoff"
 )
 
-// labelled is the compose file's service that labels name, if they do.
-func labelled(labels map[string]string) schema.Container {
+// composeService is the compose file's service that labels name, if they do.
+func composeService(labels map[string]string) schema.Container {
 	c, ok := schema.ParseContainer(labels[projectLabel] + "/" + labels[serviceLabel])
 	if !ok || strings.EqualFold(labels[oneOffLabel], "true") {
 		return schema.Container{}
@@ -279,14 +279,14 @@ func labelled(labels map[string]string) schema.Container {
 	return c
 }
 
-func composed(ctx context.Context, client *api.Client, wanted schema.Container) ([]match, error) {
+func findService(ctx context.Context, client *api.Client, wanted schema.Container) ([]match, error) {
 	list, err := client.List(ctx, projectLabel+"="+wanted.Project, serviceLabel+"="+wanted.Service)
 	if err != nil {
 		return nil, err
 	}
 	var all []match
 	for _, s := range list {
-		if labelled(s.Labels) != wanted {
+		if composeService(s.Labels) != wanted {
 			continue
 		}
 		one, err := client.Inspect(ctx, s.ID)
@@ -301,9 +301,9 @@ func composed(ctx context.Context, client *api.Client, wanted schema.Container) 
 	return all, nil
 }
 
-// named finds a container by its name. The engine takes the beginning of an id for
+// findNamed finds a container by its name. The engine takes the beginning of an id for
 // a name too; that is never meant here.
-func named(ctx context.Context, client *api.Client, name string) ([]match, error) {
+func findNamed(ctx context.Context, client *api.Client, name string) ([]match, error) {
 	one, err := client.Inspect(ctx, name)
 	switch {
 	case api.Gone(err):
@@ -343,7 +343,7 @@ func (e *Engines) Place(ctx context.Context, p address.Profile) (*address.Contai
 		Detail:   fmt.Sprintf("container %s on %s: %s; %s", m.one.Name, m.client.Engine, v.state(), place.how),
 		Gateways: v.gateways(ctx),
 		Explain:  v.explain,
-		Declared: v.declared,
+		Declared: v.declaredSecret,
 	}
 	if placed.Warning = v.unhealthy(); placed.Warning == nil {
 		placed.Warning = v.noVolume()

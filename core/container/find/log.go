@@ -29,7 +29,7 @@ const keptLines = 8
 
 // NewLogReader reads the log of a container; spec is the engine of its server, nil where that is not known.
 func NewLogReader(spec *engine.Spec, one *api.Container) *LogReader {
-	r := &LogReader{known: known(one)}
+	r := &LogReader{known: declaredSecrets(one)}
 	if spec != nil && spec.Image != nil {
 		r.log = spec.Image.Log
 	}

@@ -13,8 +13,8 @@ import (
 // neighbourBudget bounds a look for a hint, which nobody asked for.
 const neighbourBudget = 1500 * time.Millisecond
 
-// looked is a look for hints, which one is enough for in a run of the program.
-type looked struct {
+// cachedLook is a look for hints, which one is enough for in a run of the program.
+type cachedLook struct {
 	once  sync.Once
 	views []View
 }

@@ -114,7 +114,7 @@ func TestPublished(t *testing.T) {
 // catalog recognises the servers of all engines.
 var catalog = Catalog{Known: keys.Engines()}
 
-func logOf(word string) engine.Log { return keys.Engines().Named(word).Image.Log }
+func logOf(word string) engine.Log { return keys.Engines().ByWord(word).Image.Log }
 
 func env(pairs ...string) api.Environment {
 	e := make(api.Environment)
@@ -161,7 +161,7 @@ func TestDeclared(t *testing.T) {
 		{"MARIADB_USER_FILE=/u MARIADB_PASSWORD_FILE=/p MARIADB_DATABASE_FILE=/d", "mariadb", Declaration{Engine: "mariadb", Variable: "MARIADB_PASSWORD_FILE", Elsewhere: "MARIADB_USER_FILE, MARIADB_DATABASE_FILE"}, true, nil},
 		{"POSTGRES_USER=war\x1bden POSTGRES_PASSWORD=x", "postgres", Declaration{Engine: "postgresql", User: "postgres", Database: "postgres", Variable: "POSTGRES_PASSWORD"}, true, nil},
 	} {
-		have, ok := catalog.declared(env(strings.Fields(c.env)...), c.image, c.ports)
+		have, ok := catalog.readDeclaration(env(strings.Fields(c.env)...), c.image, c.ports)
 		if have != c.want || ok != c.ok {
 			t.Errorf("%s of %s declares %+v %v, want %+v", c.env, c.image, have, ok, c.want)
 		}
@@ -213,10 +213,10 @@ func TestOwnAddress(t *testing.T) {
 	for own, want := range map[string]bool{"172.30.0.1/16": true, "172.31.0.1/16": false, "192.0.2.1/24": false, "192.0.2.7/24": false} { // the last but one is told of a stranger
 		v := &view{Engines: &Engines{Own: func() []netip.Prefix { return []netip.Prefix{netip.MustParsePrefix(own)} }}, match: match{one: one, client: &api.Client{Endpoint: api.Endpoint{Address: "unix:///x"}}}}
 		one.NetworkSettings.Ports = map[string][]api.Binding{"5432/tcp": {{HostIp: "203.0.113.9", HostPort: "5432"}, {HostIp: netip.MustParsePrefix(own).Addr().String(), HostPort: "5433"}}}
-		if all := v.published(5432); len(all) != 1 || all[0].port != 5433 {
+		if all := v.publishedPlaces(5432); len(all) != 1 || all[0].port != 5433 {
 			t.Errorf("with %s here it is published at %v", own, all)
 		}
-		if at, ok := v.own(t.Context()); ok != want || ok && at != "172.30.0.2" {
+		if at, ok := v.ownAddress(t.Context()); ok != want || ok && at != "172.30.0.2" {
 			t.Errorf("with %s here it is reached at %q %v", own, at, ok)
 		}
 	}
@@ -239,7 +239,7 @@ func FuzzContainer(f *testing.F) {
 				}
 			}
 		}
-		if text := newSeen(&one).State + State(&one) + ended(&one); strings.ContainsAny(text, "\x1b\n") {
+		if text := newSeen(&one).State + State(&one) + describeEnd(&one); strings.ContainsAny(text, "\x1b\n") {
 			t.Errorf("%q", text)
 		}
 	})
@@ -249,7 +249,7 @@ func FuzzContainer(f *testing.F) {
 func TestLogReader(t *testing.T) {
 	one := &api.Container{}
 	one.Config.Image, one.Config.Env = "postgres:16", api.Environment{"POSTGRES_PASSWORD": secret.NewValue("harbor lights")}
-	r := NewLogReader(engines.All().Named("postgresql"), one)
+	r := NewLogReader(engines.All().ByWord("postgresql"), one)
 	for _, c := range []struct{ line, text, mark string }{
 		{"LOG:  starting PostgreSQL 16.1", "LOG:  starting PostgreSQL 16.1", "starts"},
 		{"LOG:  database system is ready to accept connections", "LOG:  database system is ready to accept connections", "ready"},

@@ -21,8 +21,8 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// Seen is a container that looks like a database server.
-type Seen struct {
+// Sighting is a container that looks like a database server.
+type Sighting struct {
 	Container string   `json:"container"`
 	Compose   string   `json:"compose,omitempty"` // PROJECT/SERVICE
 	Engine    string   `json:"engine"`            // "" where nothing tells which
@@ -51,7 +51,7 @@ type View struct {
 	Engine      string           `json:"engine,omitempty"`
 	Version     string           `json:"version,omitempty"` // of its interface
 	Finding     *finding.Finding `json:"finding,omitempty"` // why it could not be asked
-	Containers  []Seen           `json:"containers"`
+	Containers  []Sighting       `json:"containers"`
 	Similar     []string         `json:"-"` // containers that are like a server by variables or image alone
 	Others      int              `json:"other_containers"`
 	Connections int              `json:"connections"` // made to servers to find out what they are
@@ -90,7 +90,7 @@ func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View
 			from = "the context"
 		}
 		views = append([]View{{Endpoint: clean.Line(clean.WithoutPasswords(named), 200), From: from,
-			Finding: found, Containers: []Seen{}}}, views...)
+			Finding: found, Containers: []Sighting{}}}, views...)
 	}
 	return views, nil
 }
@@ -108,7 +108,7 @@ func (e *Engines) views(ctx context.Context, endpoints []api.Endpoint, greet boo
 
 // view looks through one engine.
 func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) View {
-	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Seen{}}
+	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Sighting{}}
 	client, err := e.connect(ctx, endpoint)
 	if err != nil {
 		v.Finding = Trouble(err)
@@ -120,7 +120,7 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 		v.Finding = Trouble(err)
 		return v
 	}
-	seen := make([]*Seen, len(list))
+	seen := make([]*Sighting, len(list))
 	greeted := greetings(greet)
 	var connections atomic.Int32
 	slots := make(chan struct{}, scanParallel)
@@ -148,7 +148,7 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 		v.Containers = append(v.Containers, *one)
 	}
 	v.Connections = int(connections.Load())
-	slices.SortFunc(v.Containers, func(a, b Seen) int { return strings.Compare(a.Container, b.Container) })
+	slices.SortFunc(v.Containers, func(a, b Sighting) int { return strings.Compare(a.Container, b.Container) })
 	return v
 }
 
@@ -157,7 +157,7 @@ const bySimilar = "variables"
 
 // Look describes one container as a scan does; ok is false where nothing says that it
 // is a database server. greet lets its ports be asked what they are.
-func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container, greet bool) (Seen, bool) {
+func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container, greet bool) (Sighting, bool) {
 	seen, _ := e.judge(ctx, client, one, greetings(greet))
 	if seen == nil {
 		return newSeen(one), false
@@ -168,7 +168,7 @@ func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Contain
 // recognise looks at one container of a list; nil is no database server. n is the
 // number of connections that were made to its ports.
 func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summary,
-	greeted *atomic.Int32) (seen *Seen, n int) {
+	greeted *atomic.Int32) (seen *Sighting, n int) {
 	one, err := client.Inspect(ctx, s.ID)
 	if err != nil { // removed since, or too much for the engine: what the list says is known
 		one = &api.Container{ID: s.ID, Name: s.Name()}
@@ -186,15 +186,15 @@ func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summa
 	return e.judge(ctx, client, one, greeted)
 }
 
-func newSeen(one *api.Container) Seen {
-	s := Seen{
+func newSeen(one *api.Container) Sighting {
+	s := Sighting{
 		Container: clean.Line(one.Name, 128),
 		Image:     clean.Line(one.Config.Image, 200),
 		State:     clean.Line(one.State.Status, 20),
 		Health:    health(one),
 		Published: []string{},
 		ID:        one.ID,
-		labels:    labelled(one.Config.Labels),
+		labels:    composeService(one.Config.Labels),
 	}
 	s.Named = schema.Container{Name: one.Name}
 	if s.labels.Compose() {
@@ -206,7 +206,7 @@ func newSeen(one *api.Container) Seen {
 // judge says whether a container is a database server: by what its environment
 // declares, by its ports, or by the greeting on a port that is published on loopback.
 func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Container,
-	greeted *atomic.Int32) (*Seen, int) {
+	greeted *atomic.Int32) (*Sighting, int) {
 	s := newSeen(one)
 	m := match{client, one}
 	if m.join(ctx) != nil {
@@ -253,7 +253,7 @@ func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Contai
 
 // runs reports whether an engine's server is among the programs of a container.
 func (e *Engines) runs(ctx context.Context, client *api.Client, one *api.Container, word string) bool {
-	spec := e.Known.Named(word)
+	spec := e.Known.ByWord(word)
 	if spec == nil || !one.State.Running {
 		return false
 	}
@@ -318,7 +318,7 @@ func (c Catalog) serverPort(ports []int, word string, env api.Environment) int {
 
 // toldPort is the port that an environment tells an engine's server to take, 0 for none.
 func (c Catalog) toldPort(word string, env api.Environment) int {
-	spec := c.Known.Named(word)
+	spec := c.Known.ByWord(word)
 	if spec == nil || spec.Image == nil || spec.Image.Port == "" {
 		return 0
 	}
@@ -362,7 +362,7 @@ func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 }
 
 // LocalPort is the port of loopback at which the server's port is published, 0 for none.
-func (s Seen) LocalPort() int {
+func (s Sighting) LocalPort() int {
 	if all := s.LocalPorts(); len(all) > 0 {
 		return all[0]
 	}
@@ -370,7 +370,7 @@ func (s Seen) LocalPort() int {
 }
 
 // LocalPorts are the ports of loopback at which the server's port is published, the likeliest first.
-func (s Seen) LocalPorts() (all []int) {
+func (s Sighting) LocalPorts() (all []int) {
 	for _, p := range s.places {
 		if hostname.Local(p.host) && !slices.Contains(all, p.port) {
 			all = append(all, p.port)
@@ -380,7 +380,7 @@ func (s Seen) LocalPorts() (all []int) {
 }
 
 // Leads reports whether a profile leads to the container, at the engine that has it.
-func (s Seen) Leads(r *resolve.Profile, endpoint string) bool {
+func (s Sighting) Leads(r *resolve.Profile, endpoint string) bool {
 	wanted, ok := address.ContainerOf(r)
 	if !ok {
 		return s.publishes(r)

@@ -53,9 +53,9 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 	case Taken(one.State.Error) && v.stillTaken(ctx, v.client, one):
 		return v.PortTaken(ctx, v.client, one, one.State.Error)
 	}
-	found := finding.New(finding.ContainerStopped, "the container %s is not running: %s", one.Name, ended(one))
+	found := finding.New(finding.ContainerStopped, "the container %s is not running: %s", one.Name, describeEnd(one))
 	if one.State.Error != "" {
-		found.Saw("the container engine: %s", v.quoted(one.State.Error))
+		found.Saw("the container engine: %s", v.quoteText(one.State.Error))
 	}
 	readable := v.sawLog(ctx, found)
 	found.Suggest("gharbor container start %s", v.startName())
@@ -74,8 +74,8 @@ func (v *view) startName() string {
 	return name(v.one)
 }
 
-// ended says how a container ended.
-func ended(one *api.Container) string {
+// describeEnd says how a container ended.
+func describeEnd(one *api.Container) string {
 	code := one.State.ExitCode
 	switch {
 	case one.State.Status == "created":
@@ -104,7 +104,7 @@ func (v *view) sawLog(ctx context.Context, found *finding.Finding) (readable boo
 		found.Saw("its log is empty")
 	}
 	for _, line := range lines[max(0, len(lines)-shownLines):] {
-		found.Saw("its log: %s", clean.Quoted(clean.Line(line, 200)))
+		found.Saw("its log: %s", clean.Quote(clean.Line(line, 200)))
 	}
 	return true
 }
@@ -117,7 +117,7 @@ func (v *view) log(ctx context.Context, lines int) ([]string, error) {
 		return nil, err
 	}
 	var full []string
-	for _, line := range clean.CutSecrets(text, known(v.one)...) {
+	for _, line := range clean.CutSecrets(text, declaredSecrets(v.one)...) {
 		if strings.TrimSpace(line) != "" {
 			full = append(full, line)
 		}
@@ -125,9 +125,9 @@ func (v *view) log(ctx context.Context, lines int) ([]string, error) {
 	return full, nil
 }
 
-// known are the secrets that a container declares, to be cut out of what is shown of it. A short one that is
+// declaredSecrets are the secrets that a container declares, to be cut out of what is shown of it. A short one that is
 // also the server's name stands in every line of its log: to cut it out would only tell that it is the password.
-func known(one *api.Container) (texts []string) {
+func declaredSecrets(one *api.Container) (texts []string) {
 	const short = 6
 	words := strings.FieldsFunc(one.Config.Image, notLetter)
 	for variable := range one.Config.Env {
@@ -144,11 +144,11 @@ func known(one *api.Container) (texts []string) {
 
 func notLetter(r rune) bool { return r < 'a' || r > 'z' }
 
-// quoted is foreign text about the container, without what looks like a password.
-func (v *view) quoted(text string) string { return quoted(v.one, text) }
+// quoteText is foreign text about the container, without what looks like a password.
+func (v *view) quoteText(text string) string { return quoteOf(v.one, text) }
 
-func quoted(one *api.Container, text string) string {
-	return clean.Quoted(strings.Join(clean.CutSecrets(strings.Split(text, "\n"), known(one)...), " "))
+func quoteOf(one *api.Container, text string) string {
+	return clean.Quote(strings.Join(clean.CutSecrets(strings.Split(text, "\n"), declaredSecrets(one)...), " "))
 }
 
 // secretLooking reports whether a variable's name says that its value is a secret.
@@ -189,7 +189,7 @@ func (v *view) unhealthy() *finding.Finding {
 	found := finding.New(finding.ContainerUnhealthy, "the container's health check fails")
 	if n := len(h.Log); n > 0 {
 		last := h.Log[n-1]
-		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoted(last.Output))
+		found.Saw("its last run ended with code %d: %s", last.ExitCode, v.quoteText(last.Output))
 	}
 	return found.Suggest("%s inspect --format '{{json .State.Health}}' %s", v.client.CLIName(), name(v.one))
 }
@@ -219,7 +219,7 @@ func (v *view) noVolume() *finding.Finding {
 		switch {
 		case !ok:
 			continue
-		case !anonymous(m) || labelled(v.one.Config.Labels).Compose(): // which compose hands on
+		case !anonymous(m) || composeService(v.one.Config.Labels).Compose(): // which compose hands on
 			return nil
 		}
 		found = finding.New(finding.ContainerNoVolume,
@@ -285,7 +285,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 		found.Saw("the container was started %s ago", time.Since(started).Round(time.Second))
 	}
 	if ready := lastReady(v.serverLog(), lines); ready != "" {
-		found.Saw("its log: %s", clean.Quoted(clean.Line(ready, 200)))
+		found.Saw("its log: %s", clean.Quote(clean.Line(ready, 200)))
 	}
 	return found.Suggest("%s logs --tail 50 %s", v.client.CLIName(), name(v.one))
 }
@@ -304,7 +304,7 @@ func (v *view) starting(lines []string) *finding.Finding {
 		found.Saw("its health check says: starting")
 	}
 	if seen != "" {
-		found.Saw("its log: %s", clean.Quoted(clean.Line(seen, 200)))
+		found.Saw("its log: %s", clean.Quote(clean.Line(seen, 200)))
 	}
 	return found.Suggest("gharbor wait %s", v.profile.Name())
 }

@@ -56,7 +56,7 @@ func Trouble(err error) *finding.Finding {
 				"key.pem")
 	case api.BadEndpoint:
 		found := finding.New(finding.ContainerEndpoint, "%s is no address of a container engine", failed.Endpoint.From).
-			Saw("it is %s; expected unix:///PATH or tcp://HOST:PORT", clean.Quoted(clean.WithoutPasswords(at)))
+			Saw("it is %s; expected unix:///PATH or tcp://HOST:PORT", clean.Quote(clean.WithoutPasswords(at)))
 		if failed.Endpoint.Context {
 			return found.Suggest("docker context use default   # the engine of this machine")
 		}
@@ -67,7 +67,7 @@ func Trouble(err error) *finding.Finding {
 		return found.Suggest("unset DOCKER_HOST   # looks for the engines of this machine")
 	case api.Refused:
 		return finding.New(finding.ContainerEngineRefused, "the container engine at %s refused", at).
-			Saw("status %d: %s", failed.Status, clean.Quoted(failed.Message)).
+			Saw("status %d: %s", failed.Status, clean.Quote(failed.Message)).
 			Suggest("docker -H %s info", clean.Shell(at))
 	}
 	return finding.New(finding.ContainerEngineBroken, "the server at %s is no container engine", at).
@@ -75,9 +75,9 @@ func Trouble(err error) *finding.Finding {
 		Suggest("docker -H %s version", clean.Shell(at))
 }
 
-// unknown is the finding for a container that no engine has: with the nearest names,
+// explainUnknown is the finding for a container that no engine has: with the nearest names,
 // and the engines that could not be asked. Where none could, that is what is wrong.
-func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoint,
+func explainUnknown(wanted schema.Container, profileName string, endpoints []api.Endpoint,
 	answers []answer) *finding.Finding {
 	var names []string
 	var trouble []*finding.Finding
@@ -100,10 +100,10 @@ func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoi
 		}
 		return first
 	}
-	what := fmt.Sprintf("there is no container %s", clean.Quoted(wanted.Name))
+	what := fmt.Sprintf("there is no container %s", clean.Quote(wanted.Name))
 	if wanted.Compose() {
 		what = fmt.Sprintf("there is no container of the service %s in the compose project %s",
-			clean.Quoted(wanted.Service), clean.Quoted(wanted.Project))
+			clean.Quote(wanted.Service), clean.Quote(wanted.Project))
 	}
 	found := finding.New(finding.ContainerUnknown, "%s", what)
 	for i, a := range answers {
@@ -118,7 +118,7 @@ func unknown(wanted schema.Container, profileName string, endpoints []api.Endpoi
 	slices.Sort(names)
 	near := nearest.Name(wanted.String(), names)
 	if near != "" {
-		found.Saw("the nearest name is %s", clean.Quoted(near))
+		found.Saw("the nearest name is %s", clean.Quote(near))
 	}
 	if _, ok := schema.ParseContainer(near); ok && profileName != "" {
 		found.Suggest("gharbor set %s container=%s", profileName, near)
@@ -143,11 +143,11 @@ func plural(n int, word string) string {
 // one.
 func ambiguous(wanted schema.Container, profileName string, all []match) *finding.Finding {
 	found := finding.New(finding.ContainerAmbiguous, "%d containers match %s",
-		len(all), clean.Quoted(wanted.String()))
+		len(all), clean.Quote(wanted.String()))
 	engines := make(map[string]bool)
 	for _, m := range all {
 		engines[m.client.Endpoint.Address] = true
-		found.Saw("%s at %s: %s", clean.Quoted(m.one.Name), m.client.Endpoint.Address, State(m.one))
+		found.Saw("%s at %s: %s", clean.Quote(m.one.Name), m.client.Endpoint.Address, State(m.one))
 	}
 	if profileName == "" {
 		return found.Suggest("gharbor container scan")
@@ -205,9 +205,9 @@ func (e *Engines) PortTaken(ctx context.Context, client *api.Client, one *api.Co
 	if len(words) > 0 {
 		found.Saw("it publishes at %s", strings.Join(words, ", "))
 	}
-	found.Saw("the container engine: %s", quoted(one, said))
+	found.Saw("the container engine: %s", quoteOf(one, said))
 	if other := Holder(ctx, client, ports, one.ID); other != "" {
-		found.Saw("the container %s publishes there", clean.Quoted(other))
+		found.Saw("the container %s publishes there", clean.Quote(other))
 		found.Suggest("gharbor container stop %s", clean.Shell(other))
 	} else {
 		found.Saw("no other container uses it, so it is a program of this machine")

@@ -36,7 +36,7 @@ func newEngine(t *testing.T, config engineapi.Config) (*find.Engines, *api.Clien
 
 // wish is a container of an engine that is not there yet.
 func wish(word, user string) Wish {
-	spec := engines.All().Named(word)
+	spec := engines.All().ByWord(word)
 	return Wish{Profile: "counts", Entry: "counts", Engine: spec, User: user, Inside: spec.Port, Image: spec.Image.Name + ":1", Name: "counts"}
 }
 
@@ -170,7 +170,7 @@ func TestMakeService(t *testing.T) {
 	t.Parallel()
 	_, client, server := newEngine(t, engineapi.Config{Images: []string{"postgres:1"}})
 	s := Service{
-		Project: "station", Name: "counts", Container: "station-counts-1", Image: "postgres:1", Engine: engines.All().Named("postgresql"),
+		Project: "station", Name: "counts", Container: "station-counts-1", Image: "postgres:1", Engine: engines.All().ByWord("postgresql"),
 		Environment: api.Environment{"POSTGRES_USER": secret.NewValue("warden")}, Ports: map[int]api.Binding{5432: {HostIp: "127.0.0.1", HostPort: "15432"}},
 		Volumes: map[string]string{"/data": "station_data"}, Mounts: []api.SpecMount{{Type: "bind", Source: "/srv/first", Target: "/first", ReadOnly: true}},
 	}

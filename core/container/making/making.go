@@ -144,16 +144,16 @@ func (p *Plan) notStarted(ctx context.Context, engines *find.Engines, id string,
 	return find.Trouble(err)
 }
 
-// Removed is what became of a container's volumes.
-type Removed struct {
+// Removal is what became of a container's volumes.
+type Removal struct {
 	Volume string // with the data, "" where it has none of its own
 	Gone   bool   // with the container
 }
 
 // Remove removes a container that was made here, with its secrets. Its data stay in
 // their volume, unless data says that they shall go too.
-func Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removed, *finding.Finding) {
-	removed := Removed{Volume: one.Config.Labels[DataLabel]}
+func Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removal, *finding.Finding) {
+	removed := Removal{Volume: one.Config.Labels[DataLabel]}
 	if one.State.Running || one.State.Status == "restarting" {
 		if err := client.Stop(ctx, one.ID); err != nil {
 			return removed, find.Trouble(err)

@@ -20,7 +20,7 @@ func TestImages(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ engine, version, want string }{{"postgresql", "16.4 (Debian)", "postgres:16"}, {"mariadb", "10.11.6-MariaDB", "mariadb:10.11"}, {"mysql", "8.0.36", "mysql:8.0"}, {"mysql", "", "mysql"}} {
-		if have := OfficialImage(engines.All().Named(c.engine), c.version); have != c.want {
+		if have := OfficialImage(engines.All().ByWord(c.engine), c.version); have != c.want {
 			t.Errorf("%s %s is of %s", c.engine, c.version, have)
 		}
 	}

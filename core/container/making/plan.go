@@ -53,7 +53,7 @@ type Plan struct {
 	Folder    string   // of the data, in the container
 	OldVolume bool     // the volume is there already, with what is in it
 	Variables []string // of its environment: "SERVER_USER=warden"
-	Secrets   []Handed
+	Secrets   []ServerSecret
 	Check     []string // the command of its health check
 	Secretly  string   // the volume with the secrets, "" where a variable has them
 
@@ -61,8 +61,8 @@ type Plan struct {
 	uid    int // whose the secrets are, in the container
 }
 
-// Handed is a secret that the server is to be given, by a variable of the image.
-type Handed struct {
+// ServerSecret is a secret that the server is to be given, by a variable of the image.
+type ServerSecret struct {
 	Variable string // "SERVER_PASSWORD"
 	Entry    string // of the wallet
 	User     string // whose it is
@@ -218,7 +218,7 @@ func (p *Plan) account() {
 		}
 	}
 	hand := func(variable, user, entry string) {
-		h := Handed{Variable: variable, Entry: entry, User: user}
+		h := ServerSecret{Variable: variable, Entry: entry, User: user}
 		if p.Secretly != "" {
 			h.File = path.Join(find.SecretsFolder, entry)
 			set(variable+"_FILE", h.File)
@@ -296,9 +296,9 @@ func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding
 	found := finding.New(finding.ContainerNameTaken, "the container %s exists already", w.Name)
 	made := "not made by gharbor"
 	if MadeFor(old) != "" {
-		made = "made by gharbor for the profile " + clean.Quoted(clean.Line(MadeFor(old), 64))
+		made = "made by gharbor for the profile " + clean.Quote(clean.Line(MadeFor(old), 64))
 	}
-	found.Saw("it is of the image %s, %s, and %s", clean.Quoted(clean.Line(old.Config.Image, 200)), find.State(old),
+	found.Saw("it is of the image %s, %s, and %s", clean.Quote(clean.Line(old.Config.Image, 200)), find.State(old),
 		made)
 	if MadeFor(old) != "" {
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).

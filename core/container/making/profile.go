@@ -15,15 +15,15 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Refused is the error for a profile of which no container can be made as asked for.
-type Refused struct {
+// Refusal is the error for a profile of which no container can be made as asked for.
+type Refusal struct {
 	Why string
 	Try []string // commands to paste
 }
 
-func (r *Refused) Error() string { return r.Why }
+func (r *Refusal) Error() string { return r.Why }
 
-func refused(why string, try ...string) error { return &Refused{why, try} }
+func newRefusal(why string, try ...string) error { return &Refusal{why, try} }
 
 // Fits tells whether a container can be made of a profile: nil, or a *Refused.
 func Fits(p *resolve.Profile) error {
@@ -31,20 +31,20 @@ func Fits(p *resolve.Profile) error {
 	local := p.Address().OneHost() && p.Local()
 	switch {
 	case !Makeable(p.Engine()):
-		return refused(fmt.Sprintf("a container can be made for %s; the profile's engine is %s",
+		return newRefusal(fmt.Sprintf("a container can be made for %s; the profile's engine is %s",
 			strings.Join(MakeableWords(p.Schema().Engines()), ", "), cmp.Or(p.Text(key.Engine), "not said")))
 	case len(p.Hops()) > 0:
-		return refused("the profile has hops, but the container would be on this side of them")
+		return newRefusal("the profile has hops, but the container would be on this side of them")
 	case in && called.Compose():
-		return refused("the profile's container is a compose service; its compose file makes it",
+		return newRefusal("the profile's container is a compose service; its compose file makes it",
 			fmt.Sprintf("docker compose -p %s up -d %s", called.Project, called.Service))
 	case !in && !local && p.Address().Known():
-		return refused("the profile leads to another machine or to a socket; a container needs a profile for this " +
+		return newRefusal("the profile leads to another machine or to a socket; a container needs a profile for this " +
 			"machine")
 	case p.Text(key.User) == "":
-		return refused("the profile does not say which user to make", "gharbor set "+p.Called+" user=NAME")
+		return newRefusal("the profile does not say which user to make", "gharbor set "+p.Called+" user=NAME")
 	case p.Text(key.Secret) == "none":
-		return refused("the profile says secret = \"none\": everybody on this machine could log in",
+		return newRefusal("the profile says secret = \"none\": everybody on this machine could log in",
 			"gharbor set "+p.Called+" secret=wallet")
 	}
 	return nil
@@ -62,7 +62,7 @@ func (w Wish) For(p *resolve.Profile) (Wish, error) {
 	called, in := address.ContainerOf(p)
 	switch {
 	case in && given.Name != "" && given.Name != called.Name:
-		return w, refused("-name and the profile name different containers")
+		return w, newRefusal("-name and the profile name different containers")
 	case in:
 		w.Name, w.Fixed, w.Inside = called.Name, true, p.Port()
 	case w.Name == "":
@@ -73,9 +73,9 @@ func (w Wish) For(p *resolve.Profile) (Wish, error) {
 	}
 	switch { // engines take the same names for both
 	case !validName(w.Name):
-		return w, refused("-name: expected a container's name: letters, digits, and . _ - between them")
+		return w, newRefusal("-name: expected a container's name: letters, digits, and . _ - between them")
 	case w.Volume != "" && !validName(w.Volume):
-		return w, refused("-volume: expected a volume's name: letters, digits, and . _ - between them")
+		return w, newRefusal("-volume: expected a volume's name: letters, digits, and . _ - between them")
 	}
 	return w, nil
 }
@@ -97,7 +97,7 @@ func (p *Plan) Changes(of *resolve.Profile, endpoint string) (changes []schema.O
 	}
 	if _, in := address.ContainerOf(of); !in {
 		for _, k := range []key.Name{key.Host, key.Port} {
-			if _, ok := of.Written(k); ok {
+			if _, ok := of.WrittenValue(k); ok {
 				changes = append(changes, schema.Override{Field: of.Schema().Field(k), Unset: true})
 			}
 		}
@@ -124,7 +124,7 @@ func ImageEngine(engines engine.Set, image string) string {
 	lower := strings.ToLower(image)
 	words := engines.Words()
 	for i := len(words) - 1; i >= 0; i-- {
-		spec := engines.Named(words[i])
+		spec := engines.ByWord(words[i])
 		if strings.Contains(lower, spec.Word) ||
 			spec.Image != nil && spec.Image.Name != "" && strings.Contains(lower, spec.Image.Name) {
 			return spec.Word

@@ -17,7 +17,7 @@ func profileOf(t *testing.T, text string) *resolve.Profile {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Of(f, f.Lookup("counts"), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})
+	return resolve.Resolve(f, f.Lookup("counts"), nil, resolve.Environment{Lookup: func(string) (string, bool) { return "", false }})
 }
 
 const local = "engine = \"postgresql\"\nuser = \"warden\"\nhost = \"127.0.0.1\"\n"
@@ -38,7 +38,7 @@ func TestFits(t *testing.T) {
 		"engine = \"mysql\"\nuser = \"x\"\ncontainer = \"x\"\nsecret = \"none\"\n":           "secret = \"none\"",
 	} {
 		err := Fits(profileOf(t, text))
-		var why *Refused
+		var why *Refusal
 		if want == "" && err != nil || want != "" && (!errors.As(err, &why) || !strings.Contains(why.Why, want)) {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -80,12 +80,12 @@ func TestWishAndChanges(t *testing.T) {
 		}
 	}
 	for _, w := range []Wish{{Name: "a b"}, {Volume: "x/y"}} {
-		if _, err := w.For(profileOf(t, local)); !errors.As(err, new(*Refused)) {
+		if _, err := w.For(profileOf(t, local)); !errors.As(err, new(*Refusal)) {
 			t.Errorf("%+v is taken: %v", w, err)
 		}
 	}
 	in := profileOf(t, "engine = \"mysql\"\nuser = \"x\"\ncontainer = \"rings\"\n")
-	if _, err := (Wish{Name: "other"}).For(in); !errors.As(err, new(*Refused)) {
+	if _, err := (Wish{Name: "other"}).For(in); !errors.As(err, new(*Refusal)) {
 		t.Error("different containers are taken")
 	}
 	for image, want := range map[string]string{"postgres:16": "postgresql", "mariadb": "mariadb", "own/mysql-x": "mysql", "nginx": ""} {

@@ -67,8 +67,8 @@ func (set Set) Recognise(p []byte) (s Service, ok bool) {
 	return Service{}, false
 }
 
-// Named is the greeting of an engine, nil where the set has none.
-func (set Set) Named(engine string) *Greeting {
+// ByEngine is the greeting of an engine, nil where the set has none.
+func (set Set) ByEngine(engine string) *Greeting {
 	for _, g := range set {
 		if g.Engine == engine {
 			return g
@@ -80,7 +80,7 @@ func (set Set) Named(engine string) *Greeting {
 // Opening is what a client of an engine says first, nil where the server speaks first
 // or the engine is not known.
 func (set Set) Opening(engine string) []byte {
-	if g := set.Named(engine); g != nil && g.Opening != nil {
+	if g := set.ByEngine(engine); g != nil && g.Opening != nil {
 		return g.Opening()
 	}
 	return nil
@@ -90,7 +90,7 @@ func (set Set) Opening(engine string) []byte {
 // true, or the likely engine's is one.
 func (set Set) Probes(likely string, all bool) []Probe {
 	var probes []Probe
-	if g := set.Named(likely); g != nil && g.Opening != nil {
+	if g := set.ByEngine(likely); g != nil && g.Opening != nil {
 		probes = append(probes, g.probe)
 	}
 	for _, g := range set.asking(likely) {
@@ -101,8 +101,8 @@ func (set Set) Probes(likely string, all bool) []Probe {
 	return probes
 }
 
-// Others are the probes and the protocols of all engines but one, and of TLS.
-func (set Set) Others(engine string) (probes []Probe, protocols []string) {
+// OtherProbes are the probes and the protocols of all engines but one, and of TLS.
+func (set Set) OtherProbes(engine string) (probes []Probe, protocols []string) {
 	for _, g := range set.asking(engine) {
 		probes = append(probes, g.probe)
 		protocols = append(protocols, g.Protocol)
@@ -127,13 +127,13 @@ func (set Set) asking(but string) []*Greeting {
 func general(p []byte) (s Service, ok bool) {
 	switch {
 	case bytes.HasPrefix(p, []byte("SSH-")):
-		return Service{What: "an SSH server (" + clean.Quoted(firstLine(p)) + ")"}, true
+		return Service{What: "an SSH server (" + clean.Quote(firstLine(p)) + ")"}, true
 	case bytes.HasPrefix(p, []byte("HTTP/")):
-		return Service{What: "an HTTP server (" + clean.Quoted(firstLine(p)) + ")"}, true
+		return Service{What: "an HTTP server (" + clean.Quote(firstLine(p)) + ")"}, true
 	case isHTML(p):
 		return Service{What: "an HTTP server"}, true
 	case bytes.HasPrefix(p, []byte("220 ")) || bytes.HasPrefix(p, []byte("220-")):
-		return Service{What: "a mail or file transfer server (" + clean.Quoted(firstLine(p)) + ")"}, true
+		return Service{What: "a mail or file transfer server (" + clean.Quote(firstLine(p)) + ")"}, true
 	case isTLS(p):
 		return Service{What: "a server that speaks only TLS on this port", TLS: true}, true
 	}

@@ -43,7 +43,7 @@ func TestSet(t *testing.T) {
 			t.Errorf("%+v: %d probes", c, have)
 		}
 	}
-	if probes, names := birds.Others("tern"); len(probes) != 3 || strings.Join(names, " ") != "Gull's Owl's TLS's" {
+	if probes, names := birds.OtherProbes("tern"); len(probes) != 3 || strings.Join(names, " ") != "Gull's Owl's TLS's" {
 		t.Errorf("%d probes, %q", len(probes), names)
 	}
 	if string(birds.Opening("gull")) != "MEW" || birds.Opening("wren") != nil || birds.Opening("x") != nil {

@@ -122,7 +122,7 @@ func (c *conversation) collections(ctx context.Context) (all []bson.Raw, err err
 		{Key: "authorizedCollections", Value: true},
 		{Key: "nameOnly", Value: true},
 	}
-	err = c.all(ctx, c.facts.Database, command, func(document bson.Raw) error {
+	err = c.listDocuments(ctx, c.facts.Database, command, func(document bson.Raw) error {
 		all = append(all, bytes.Clone(document))
 		return nil
 	})
@@ -189,7 +189,7 @@ func (c *conversation) indexRows(ctx context.Context, name string) (rows [][][]b
 	if err != nil {
 		return nil, err
 	}
-	err = c.all(ctx, c.facts.Database, bson.D{{Key: "listIndexes", Value: name}}, func(index bson.Raw) error {
+	err = c.listDocuments(ctx, c.facts.Database, bson.D{{Key: "listIndexes", Value: name}}, func(index bson.Raw) error {
 		var keys []string
 		method := "btree"
 		if document, ok := index.Lookup("key").DocumentOK(); ok {
@@ -377,7 +377,7 @@ func (c *conversation) settingRows(ctx context.Context) ([][][]byte, error) {
 // insertOf is the command that adds documents to a collection.
 func insertOf(collection string, documents [][]byte) string {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, `{"insert":%s,"documents":[`, quoted(collection))
+	fmt.Fprintf(&b, `{"insert":%s,"documents":[`, quoteJSON(collection))
 	for i, document := range documents {
 		if i > 0 {
 			b.WriteByte(',')

@@ -125,7 +125,7 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	c.id = helloID - 1
 	c.asked = time.Now()
 	if err := c.send(c.greeting("hello")); err != nil {
-		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
+		return c.probe.ExplainWriteError(ctx, c.conn, &c.facts, err)
 	}
 	seen := &probe.Head{Reader: c.conn}
 	var answer bson.Raw
@@ -137,25 +137,25 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
 	switch {
 	case alert != "":
-		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
+		return finding.FailWith(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
-		return c.probe.Other(*other, seen.Bytes)
+		return c.probe.OtherService(*other, seen.Bytes)
 	case len(seen.Bytes) == 0:
 		if c.isOld(ctx) {
-			return finding.Failed(c.tooOld("it knows only the messages from before version 3.6"))
+			return finding.FailWith(c.tooOld("it knows only the messages from before version 3.6"))
 		}
 		return c.probe.Nothing(ctx, err)
 	case err != nil && errors.Is(err, os.ErrDeadlineExceeded) && isReply(seen.Bytes):
 		return c.probe.Nothing(ctx, err)
 	case err != nil:
-		return c.probe.Unexpected(ctx, c.probe.Rest(seen.Bytes))
+		return c.probe.ExplainAnswer(ctx, c.probe.ReadRest(seen.Bytes))
 	}
 	if refused := refusalOf(answer); refused != nil && refused.means() == meansUnknownCommand {
 		if answer, err = c.greetAsBefore(); err != nil {
 			return c.probe.Nothing(ctx, err)
 		}
 	}
-	return c.introduced(answer)
+	return c.readHello(answer)
 }
 
 // greetAsBefore greets a server that does not know hello yet, which came with 4.4.2 and releases of its time.
@@ -169,26 +169,26 @@ func (c *conversation) greetAsBefore() (bson.Raw, error) {
 	return answer, err
 }
 
-// introduced is the result of the server's answer to hello.
-func (c *conversation) introduced(answer bson.Raw) finding.Result {
+// readHello is the result of the server's answer to hello.
+func (c *conversation) readHello(answer bson.Raw) finding.Result {
 	if refused := refusalOf(answer); refused != nil {
 		if found := c.notReady(refused); found != nil {
-			return finding.Failed(found)
+			return finding.FailWith(found)
 		}
-		return finding.Failed(finding.New(finding.SpeakGarbage, "the server at %s refuses the greeting", c.to.Address).
-			Saw("%s", refused.said()).Suggest("gharbor nearby"))
+		return finding.FailWith(finding.New(finding.SpeakGarbage, "the server at %s refuses the greeting", c.to.Address).
+			Saw("%s", refused.text()).Suggest("gharbor nearby"))
 	}
 	c.hello = answer
 	newest, _ := number(answer, "maxWireVersion")
 	if oldest, _ := number(answer, "minWireVersion"); newest < oldestWire || oldest > 1000 {
-		return finding.Failed(c.tooOld(fmt.Sprintf("it speaks versions %d to %d of the protocol", oldest, newest)))
+		return finding.FailWith(c.tooOld(fmt.Sprintf("it speaks versions %d to %d of the protocol", oldest, newest)))
 	}
 	what := "MongoDB answers"
 	switch {
 	case text(answer, "msg") == "isdbgrid":
 		what += ", a router of a sharded cluster"
 	case text(answer, "setName") != "":
-		what += ", a member of the set " + clean.Quoted(clean.Line(text(answer, "setName"), 60))
+		what += ", a member of the set " + clean.Quote(clean.Line(text(answer, "setName"), 60))
 	}
 	return finding.Good("%s", what)
 }
@@ -242,7 +242,7 @@ func (c *conversation) ask(ctx context.Context, database string, command bson.D)
 
 // exchange is ask within the time that the connection has.
 func (c *conversation) exchange(database string, command bson.D) (bson.Raw, error) {
-	if err := c.send(c.addressed(database, command)); err != nil {
+	if err := c.send(c.addDatabase(database, command)); err != nil {
 		return nil, err
 	}
 	answer, err := wire.Read(c.conn, c.id, c.most)
@@ -255,8 +255,8 @@ func (c *conversation) exchange(database string, command bson.D) (bson.Raw, erro
 	return answer, nil
 }
 
-// addressed adds to a command for which database it is, and that a server which is no primary may answer it.
-func (c *conversation) addressed(database string, command bson.D) bson.D {
+// addDatabase adds to a command for which database it is, and that a server which is no primary may answer it.
+func (c *conversation) addDatabase(database string, command bson.D) bson.D {
 	has := func(name string) bool {
 		for _, e := range command {
 			if e.Key == name {

@@ -28,7 +28,7 @@ func with(t *testing.T, config mongodb.Config, change func(*engine.Target), ends
 	t.Cleanup(server.Close)
 	server.Add("fieldnotes", "note", document(t, `{"_id":1,"place":"North Creek","head_count":12}`),
 		document(t, `{"_id":2,"place":"Shingle Spit","tags":["a"],"by":{"name":"Observer One"}}`))
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
+	return stages.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.Database = "fieldnotes"
 		if change != nil {
 			change(to)
@@ -174,6 +174,7 @@ func TestFindings(t *testing.T) {
 		"no rights":     {faulty(mongodb.NoRights), nil, "database", finding.DatabaseNoAccess, "not authorized"},
 		"odd name":      {notes(), func(to *engine.Target) { to.Database = "field notes" }, "database", finding.DatabaseMissing, "Invalid"},
 		"lost":          {faulty(mongodb.LoseSession), nil, "session", finding.SessionLost, ""},
+		"hangs later":   {faulty(mongodb.HangSession), nil, "session", finding.SessionTimeout, ""},
 		"no primary":    {set, nil, "session", finding.SessionNoPrimary, "10.20.0.9"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -209,7 +210,7 @@ func TestWarnings(t *testing.T) {
 // TestEncrypted: TLS begins with the first byte, a certificate logs in, and PLAIN is for a verified server alone.
 func TestEncrypted(t *testing.T) {
 	t.Parallel()
-	secure, signer, ca := stages.Served(t)
+	secure, signer, ca := stages.ServerTLS(t)
 	_, cert, private, err := signer.Issue("scribe", []string{"scribe"}, time.Now().Add(-time.Hour), time.Now().Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
@@ -270,7 +271,7 @@ func TestLookUp(t *testing.T) {
 		"knot": "there is no user", "scribe": "made in another database", "warden": "the password of",
 	} {
 		found := finding.New(finding.LoginPassword, "refused")
-		r := engine.Refused{User: user, Profile: "counts", Admin: "admin", Finding: found, By: "looked up: "}
+		r := engine.Refusal{User: user, Profile: "counts", Admin: "admin", Finding: found, By: "looked up: "}
 		if err := admin.LookUp(t.Context(), r); err != nil || !strings.Contains(found.Cause, want) {
 			t.Errorf("%s: %+v, %v", user, found, err)
 		}

@@ -43,7 +43,7 @@ func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, 
 		noteFields(document, "", note)
 		return nil
 	}
-	err := c.all(ctx, c.facts.Database, bson.D{
+	err := c.listDocuments(ctx, c.facts.Database, bson.D{
 		{Key: "aggregate", Value: name},
 		{Key: "pipeline", Value: bson.A{bson.D{{Key: "$sample", Value: bson.D{{Key: "size", Value: sampled}}}}}},
 		{Key: "cursor", Value: bson.D{}},
@@ -51,7 +51,7 @@ func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, 
 	var refused *refusal
 	if errors.As(err, &refused) { // a compatible server may have no samples: the first documents will do
 		first := bson.D{{Key: "find", Value: name}, {Key: "limit", Value: sampled}, {Key: "singleBatch", Value: true}}
-		err = c.all(ctx, c.facts.Database, first, look)
+		err = c.listDocuments(ctx, c.facts.Database, first, look)
 	}
 	if err != nil {
 		return nil, err

@@ -83,20 +83,20 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	c.facts.User, c.facts.LoginMethod = c.to.User, clean.Line(method, 60)
 	open, err := c.isOpen(ctx)
 	if err != nil {
-		return finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
+		return finding.FailWith(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
 	}
 	if found := c.logInBy(ctx, method, open); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
-	detail := fmt.Sprintf("%s by %s", clean.Quoted(c.to.User), c.facts.LoginMethod)
+	detail := fmt.Sprintf("%s by %s", clean.Quote(c.to.User), c.facts.LoginMethod)
 	if c.to.User == "" {
 		detail = "by " + c.facts.LoginMethod
 	}
 	switch {
 	case open:
-		return finding.Warned(c.openToAll(), "%s", detail)
+		return finding.WarnWith(c.openToAll(), "%s", detail)
 	case method == methodSHA1:
-		return finding.Warned(finding.New(finding.LoginWeakMethod,
+		return finding.WarnWith(finding.New(finding.LoginWeakMethod,
 			"the password was checked by SCRAM-SHA-1, which keeps an MD5 hash of it").
 			Advise("as an administrator: set the password of %s again, which adds SCRAM-SHA-256 on version 4.0 and later",
 				clean.Line(c.to.User, 60)), "%s", detail)
@@ -127,12 +127,12 @@ func (c *conversation) withoutLogin(ctx context.Context) finding.Result {
 	open, err := c.isOpen(ctx)
 	switch {
 	case err != nil:
-		return finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
+		return finding.FailWith(c.probe.EndedAtLogin(ctx, &c.facts, c.facts.LoginMethod, err))
 	case open:
 		c.facts.LoginMethod = methodNone
-		return finding.Warned(c.openToAll(), "nobody is logged in")
+		return finding.WarnWith(c.openToAll(), "nobody is logged in")
 	}
-	return finding.Failed(finding.New(finding.LoginPasswordWanted,
+	return finding.FailWith(finding.New(finding.LoginPasswordWanted,
 		"the server wants a login, and the profile names no user").
 		Saw("it lists no databases without one").
 		Advise("name the user: gharbor set %s user=NAME", c.to.Profile))
@@ -146,13 +146,13 @@ func (c *conversation) logInBy(ctx context.Context, method string, open bool) *f
 	case methodSHA256, methodSHA1, methodPlain:
 	default:
 		return finding.New(finding.LoginUnsupportedMethod,
-			"the account logs in by %s, which gharbor does not do", clean.Quoted(method)).
-			Saw("the server offers %s", clean.Quoted(strings.Join(texts(c.hello, "saslSupportedMechs"), ", "))).
+			"the account logs in by %s, which gharbor does not do", clean.Quote(method)).
+			Saw("the server offers %s", clean.Quote(strings.Join(texts(c.hello, "saslSupportedMechs"), ", "))).
 			Advise("use an account with a password, or one with a certificate (auth-database=%s)", external)
 	}
 	if c.to.NoSecret {
 		return c.to.PasswordWanted(finding.New(finding.LoginPasswordWanted,
-			"the account %s needs a password, and the profile sends none", clean.Quoted(c.to.User)))
+			"the account %s needs a password, and the profile sends none", clean.Quote(c.to.User)))
 	}
 	if method == methodPlain && !c.to.ClearAllowed(&c.facts) {
 		return c.to.NotInTheClear(finding.New(finding.LoginCleartextRefused,
@@ -160,7 +160,7 @@ func (c *conversation) logInBy(ctx context.Context, method string, open bool) *f
 	}
 	value, err := c.to.TakeSecret(ctx)
 	if err != nil {
-		return c.to.Untaken(&engine.SecretError{Err: err})
+		return c.to.ExplainSecretError(&engine.SecretError{Err: err})
 	}
 	password := value.Disclose()
 	c.empty, c.blank = value.Empty(), strings.TrimSpace(password) != password
@@ -185,9 +185,9 @@ func (c *conversation) byCertificate(ctx context.Context) *finding.Finding {
 	switch {
 	case errors.As(err, &refused):
 		found := finding.New(finding.LoginCertificate, "the server does not accept the certificate for a login").
-			Saw("%s", refused.said())
+			Saw("%s", refused.text())
 		if leaf := c.to.TLS.ClientCertificate(); leaf != nil {
-			found.Saw("the certificate is for %s", clean.Quoted(leaf.Subject.String()))
+			found.Saw("the certificate is for %s", clean.Quote(leaf.Subject.String()))
 		}
 		return found.Advise("as an administrator: make a user in $external whose name is the certificate's subject")
 	case err != nil:
@@ -245,7 +245,7 @@ func (c *conversation) byScram(ctx context.Context, method, password string, ope
 		{Key: "options", Value: bson.D{{Key: "skipEmptyExchange", Value: true}}},
 	})
 	if err != nil {
-		return c.refusedLogin(ctx, err, fmt.Sprintf(stepFirst, clean.Quoted(c.authDatabase())), open)
+		return c.refusedLogin(ctx, err, fmt.Sprintf(stepFirst, clean.Quote(c.authDatabase())), open)
 	}
 	const mostSteps = 4 // an exchange has three
 	for range mostSteps {
@@ -334,27 +334,27 @@ func (c *conversation) refusedLogin(ctx context.Context, err error, step string,
 	if found := c.notReady(refused); found != nil {
 		return found
 	}
-	user := clean.Quoted(c.to.User)
+	user := clean.Quote(c.to.User)
 	switch refused.means() {
 	case meansNoMethod, meansUnknownCommand:
 		return finding.New(finding.LoginUnsupportedMethod, "the server does not do %s for %s", c.facts.LoginMethod, user).
-			Saw("%s", refused.said()).
+			Saw("%s", refused.text()).
 			Advise("as an administrator: set the account's mechanisms, or name its auth-database in the profile")
 	case meansLogin:
 	default:
 		if !strings.Contains(strings.ToLower(refused.message), "auth") {
-			return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", refused.said()).
+			return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", refused.text()).
 				Suggest("gharbor show %s", c.to.Profile)
 		}
 	}
 	if c.empty {
 		return c.to.PasswordAgain(finding.New(finding.LoginEmptyPassword, "the password is empty, and the server refused it").
-			Saw("%s", refused.said()).Saw("it came from: %s", c.facts.SecretSource))
+			Saw("%s", refused.text()).Saw("it came from: %s", c.facts.SecretSource))
 	}
 	found := finding.New(finding.LoginPassword,
 		"the server refused %s: the password is wrong, there is no such user, or it was made in another database than %s",
-		user, clean.Quoted(c.authDatabase())).
-		Saw("%s", refused.said()).Saw("%s", step)
+		user, clean.Quote(c.authDatabase())).
+		Saw("%s", refused.text()).Saw("%s", step)
 	switch {
 	case open:
 		found.Saw("the server wants no login: without a user everything is allowed")
@@ -370,7 +370,7 @@ func (c *conversation) refusedLogin(ctx context.Context, err error, step string,
 }
 
 // LookUp finds out with an administrator's login why the server refused another one.
-func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	answer, err := c.ask(ctx, "admin", bson.D{
 		{Key: "usersInfo", Value: bson.D{{Key: "forAllDBs", Value: true}}},
 		{Key: "filter", Value: bson.D{{Key: "user", Value: r.User}}},
@@ -391,19 +391,19 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	}
 	switch {
 	case len(places) == 0:
-		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no user %s on this server", clean.Quoted(r.User))
+		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no user %s on this server", clean.Quote(r.User))
 		f.Saw("%susersInfo finds none of that name in any database", r.By)
 		f.Try, f.Do = nil, nil
 		f.Advise("as an administrator: make the user, with createUser (in a session, not in a shell's history)")
 	case !slices.Contains(places, source):
 		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("the user %s was made in another database than %s",
-			clean.Quoted(r.User), clean.Quoted(source))
-		f.Saw("%sit is in %s", r.By, clean.Quoted(strings.Join(places, ", ")))
+			clean.Quote(r.User), clean.Quote(source))
+		f.Saw("%sit is in %s", r.By, clean.Quote(strings.Join(places, ", ")))
 		f.Try, f.Do = nil, nil
 		f.Another(r.Profile, "auth-database", places)
 	default:
-		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, in %s", clean.Quoted(r.User),
-			clean.Quoted(source))
+		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, in %s", clean.Quote(r.User),
+			clean.Quote(source))
 		f.Saw("%susersInfo finds the user", r.By)
 	}
 	return nil

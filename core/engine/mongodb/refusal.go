@@ -37,13 +37,13 @@ func refusalOf(answer bson.Raw) *refusal {
 	return r
 }
 
-// said is the refusal for what is seen.
-func (r *refusal) said() string {
+// text is the refusal for what is seen.
+func (r *refusal) text() string {
 	code := clean.Line(r.name, 60)
 	if r.number != 0 {
 		code = fmt.Sprintf("%s, code %d", code, r.number)
 	}
-	return clean.Quoted(clean.Line(r.message, 300)) + " (" + code + ")"
+	return clean.Quote(clean.Line(r.message, 300)) + " (" + code + ")"
 }
 
 // meaning is what a refusal means.
@@ -95,13 +95,13 @@ func (r *refusal) means() meaning { return signs[r.number] }
 func (c *conversation) notReady(r *refusal) *finding.Finding {
 	switch r.means() {
 	case meansStarting:
-		return finding.New(finding.SpeakStarting, "the server is starting, or catches up with its set").Saw("%s", r.said()).
+		return finding.New(finding.SpeakStarting, "the server is starting, or catches up with its set").Saw("%s", r.text()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case meansStopping:
-		return finding.New(finding.SpeakStopping, "the server is stopping").Saw("%s", r.said()).
+		return finding.New(finding.SpeakStopping, "the server is stopping").Saw("%s", r.text()).
 			Suggest("gharbor wait %s   # if it only restarts", c.to.Profile)
 	case meansFull:
-		return finding.New(finding.SessionServerFull, "the server takes no more requests now").Saw("%s", r.said()).
+		return finding.New(finding.SessionServerFull, "the server takes no more requests now").Saw("%s", r.text()).
 			Suggest("gharbor wait %s", c.to.Profile)
 	}
 	return nil

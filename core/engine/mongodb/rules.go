@@ -16,7 +16,7 @@ const maxJudged = 3900
 // statements is what a statement is here: one command, as a document of JSON.
 var statements = &engine.Statements{
 	Lexis:     engine.Lexis{JSON: true, Nesting: maxNesting},
-	Quote:     quoted,
+	Quote:     quoteJSON,
 	Parameter: parameter,
 	Bare:      isPlain,
 	Catalogue: catalogue,

@@ -42,7 +42,7 @@ func commandOf(s engine.Statement) (bson.D, error) {
 		if value == nil {
 			return nil, errors.New("a value is missing")
 		}
-		written = bytes.ReplaceAll(written, []byte(parameter(i+1)), []byte(quoted(*value)))
+		written = bytes.ReplaceAll(written, []byte(parameter(i+1)), []byte(quoteJSON(*value)))
 	}
 	var command bson.D
 	if err := bson.UnmarshalExtJSON(written, false, &command); err != nil {
@@ -54,8 +54,8 @@ func commandOf(s engine.Statement) (bson.D, error) {
 	return command, nil
 }
 
-// quoted is a text as JSON has it.
-func quoted(s string) string {
+// quoteJSON is a text as JSON has it.
+func quoteJSON(s string) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
@@ -101,7 +101,7 @@ func (c *conversation) run(command bson.D, exact bool, to engine.Results) error 
 	}
 	switch name {
 	case "insert", "update", "delete":
-		return written(answer, name, to)
+		return reportWrite(answer, name, to)
 	case "count":
 		return give(to, name, engine.Column{Name: "count", Number: true}, numberText(answer, "n"))
 	case "distinct":
@@ -122,7 +122,7 @@ func give(to engine.Results, name string, column engine.Column, value []byte) er
 	if err := to.Row([][]byte{value}); err != nil {
 		return err
 	}
-	return to.End(engine.Done{Command: name, Rows: 1, Changed: -1})
+	return to.End(engine.Outcome{Command: name, Rows: 1, Changed: -1})
 }
 
 func numberText(answer bson.Raw, name string) []byte {
@@ -156,8 +156,8 @@ func withoutTimes(answer bson.Raw) bson.Raw {
 	return document
 }
 
-// written tells how many documents a command changed. What the server refused of them is an error.
-func written(answer bson.Raw, name string, to engine.Results) error {
+// reportWrite tells how many documents a command changed. What the server refused of them is an error.
+func reportWrite(answer bson.Raw, name string, to engine.Results) error {
 	changed, _ := number(answer, "n")
 	if name == "update" {
 		modified, ok := number(answer, "nModified")
@@ -165,7 +165,7 @@ func written(answer bson.Raw, name string, to engine.Results) error {
 			changed = modified + int64(len(items(answer, "upserted")))
 		}
 	}
-	if err := to.End(engine.Done{Command: name, Changed: changed}); err != nil {
+	if err := to.End(engine.Outcome{Command: name, Changed: changed}); err != nil {
 		return err
 	}
 	if refused := items(answer, "writeErrors"); len(refused) > 0 {
@@ -200,7 +200,7 @@ func (c *conversation) distinct(answer bson.Raw, exact bool, to engine.Results) 
 			return err
 		}
 	}
-	return to.End(engine.Done{Command: "distinct", Rows: int64(len(all)), Changed: -1})
+	return to.End(engine.Outcome{Command: "distinct", Rows: int64(len(all)), Changed: -1})
 }
 
 // valueText is one value as Extended JSON.
@@ -237,7 +237,7 @@ func (c *conversation) stream(command bson.D, cursor bson.Raw, exact bool, to en
 			rows++
 		}
 		if id == 0 {
-			return to.End(engine.Done{Command: command[0].Key, Rows: rows, Changed: -1})
+			return to.End(engine.Outcome{Command: command[0].Key, Rows: rows, Changed: -1})
 		}
 		answer, err := c.exchangeCommand(nextOf(database, collection, id, command))
 		if err != nil {
@@ -276,8 +276,10 @@ func (c *conversation) killCursor(database, collection string, id int64) {
 	}
 }
 
-// all gives the documents of a listing of our own. Its error is a *refusal, or that of the connection.
-func (c *conversation) all(ctx context.Context, database string, command bson.D, each func(bson.Raw) error) error {
+// listDocuments gives the documents of a listing of our own. Its error is a *refusal, or that of the connection.
+func (c *conversation) listDocuments(
+	ctx context.Context, database string, command bson.D, each func(bson.Raw) error,
+) error {
 	answer, err := c.ask(ctx, database, command)
 	n := 0
 	for batch := "firstBatch"; err == nil; batch = "nextBatch" {
@@ -355,7 +357,7 @@ func (c *conversation) cancel() error {
 	}
 	defer other.Close()
 	var operations []bson.RawValue
-	err = other.all(ctx, "admin", bson.D{
+	err = other.listDocuments(ctx, "admin", bson.D{
 		{Key: "aggregate", Value: 1},
 		{Key: "pipeline", Value: bson.A{
 			bson.D{{Key: "$currentOp", Value: bson.D{{Key: "allUsers", Value: false}, {Key: "idleCursors", Value: false}}}},

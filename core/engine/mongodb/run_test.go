@@ -52,7 +52,7 @@ func TestRun(t *testing.T) {
 	if err != nil || !strings.Contains(got, "(find 0 -1)") {
 		t.Errorf("a value becomes a part of the command: %q, %v", got, err)
 	}
-	var exact stages.Told
+	var exact stages.ResultLog
 	err = c.Conversation.(engine.Runner).Run(t.Context(), engine.Statement{Text: `{"find":"note","filter":{"_id":1}}`, Exact: true}, &exact)
 	if err != nil || !strings.Contains(exact.String(), `"head_count":{"$numberInt":"12"}`) {
 		t.Errorf("%q, %v", exact.String(), err)
@@ -80,7 +80,7 @@ func TestRun(t *testing.T) {
 func TestStops(t *testing.T) {
 	t.Parallel()
 	c, server := with(t, notes(), nil)
-	told := stages.Told{Fails: errors.New("enough")}
+	told := stages.ResultLog{Fails: errors.New("enough")}
 	err := c.Conversation.(engine.Runner).Run(t.Context(), engine.Statement{Text: `{"find":"note","batchSize":1}`}, &told)
 	if err == nil || err.Error() != "enough" || told.Rows != 1 {
 		t.Errorf("%v after %d rows", err, told.Rows)
@@ -98,7 +98,7 @@ func TestStops(t *testing.T) {
 	server.Fault = mongodb.EndlessCursor
 	ctx, stop := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer stop()
-	err = c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: `{"find":"note"}`}, &stages.Told{})
+	err = c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: `{"find":"note"}`}, &stages.ResultLog{})
 	if !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
@@ -111,7 +111,7 @@ func TestCancel(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer stop()
 	started := time.Now()
-	err := c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: `{"find":"note","filter":{"$where":"sleep(9000)"}}`}, &stages.Told{})
+	err := c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: `{"find":"note","filter":{"$where":"sleep(9000)"}}`}, &stages.ResultLog{})
 	if !errors.Is(err, context.DeadlineExceeded) || errors.Is(err, engine.ErrNotCancelled) || time.Since(started) > 4*time.Second {
 		t.Errorf("%v after %s", err, time.Since(started))
 	}
@@ -169,7 +169,7 @@ func TestRules(t *testing.T) {
 			t.Errorf("%.60s: destroys, secret, reads = %v, want %v", text, got, want)
 		}
 	}
-	if isPlain("a.b") || isPlain("") || !isPlain("note") || quoted(`a"<`) != `"a\"<"` {
+	if isPlain("a.b") || isPlain("") || !isPlain("note") || quoteJSON(`a"<`) != `"a\"<"` {
 		t.Error("names are wrong")
 	}
 }

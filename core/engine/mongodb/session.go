@@ -36,23 +36,23 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	var refused *refusal
 	switch {
 	case errors.As(err, &refused) && refused.number == 73: // InvalidNamespace
-		return finding.Failed(finding.New(finding.DatabaseMissing, "no database can have the name %s", clean.Quoted(name)).
-			Saw("%s", refused.said()).Another(c.to.Profile, "database", nil))
+		return finding.FailWith(finding.New(finding.DatabaseMissing, "no database can have the name %s", clean.Quote(name)).
+			Saw("%s", refused.text()).Another(c.to.Profile, "database", nil))
 	case errors.As(err, &refused) && refused.means() == meansNoRight:
 		may, err := c.mayUse(ctx, name)
 		if err != nil {
-			return finding.Failed(c.lost(err))
+			return finding.FailWith(c.explainLoss(err))
 		}
 		if !may {
-			return finding.Failed(c.noAccess(refused))
+			return finding.FailWith(c.noAccess(refused))
 		}
 	case err != nil:
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	all, known, err := c.listDatabases(ctx)
 	switch {
 	case err != nil:
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	case !known:
 		return finding.Good("%s", clean.Line(name, 60))
 	}
@@ -64,16 +64,16 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 		return finding.Good("none named, so %s", usualDatabase)
 	}
 	found := finding.New(finding.DatabaseNotYet, "there is no database %s yet: the first write makes it",
-		clean.Quoted(name))
+		clean.Quote(name))
 	near := nearest.Names(name, all, 3)
 	if len(near) > 0 {
-		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", "))).Another(c.to.Profile,
+		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", "))).Another(c.to.Profile,
 			"database", near)
 	} else {
 		found.Saw("this login sees %d databases, and none has a similar name", len(all))
 		found.Suggest("gharbor browse %s databases   # those that are there", c.to.Profile)
 	}
-	return finding.Warned(found, "%s, which is not there yet", clean.Line(name, 60))
+	return finding.WarnWith(found, "%s, which is not there yet", clean.Line(name, 60))
 }
 
 // listDatabases are the names of the databases that this login sees. known is false where it may not list them.
@@ -123,32 +123,33 @@ func (c *conversation) mayUse(ctx context.Context, name string) (bool, error) {
 // noAccess is for a login without rights in the database.
 func (c *conversation) noAccess(refused *refusal) *finding.Finding {
 	return finding.New(finding.DatabaseNoAccess, "the account %s has no rights in the database %s",
-		clean.Quoted(c.to.User),
-		clean.Quoted(c.facts.Database)).
-		Saw("%s", refused.said()).
-		AsAdmin(c.to.Helping(), `{"grantRolesToUser":%s,"roles":[{"role":"readWrite","db":%s}],"$db":%s}`, quoted(c.to.User),
-			quoted(c.facts.Database), quoted(c.authDatabase()))
+		clean.Quote(c.to.User),
+		clean.Quote(c.facts.Database)).
+		Saw("%s", refused.text()).
+		AsAdmin(c.to.Helping(), `{"grantRolesToUser":%s,"roles":[{"role":"readWrite","db":%s}],"$db":%s}`,
+			quoteJSON(c.to.User),
+			quoteJSON(c.facts.Database), quoteJSON(c.authDatabase()))
 }
 
 // Session reads who and where one is.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.readBuild(ctx); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	c.readRole()
 	c.readClock()
 	if err := c.readAccount(ctx); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	if err := c.readStatus(ctx); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	if err := c.facts.MeasureTrips(nil, func() error {
 		_, err := c.ask(ctx, "admin", bson.D{{Key: "ping",
 			Value: 1}})
 		return err
 	}); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	return c.judge()
 }
@@ -326,34 +327,34 @@ func (c *conversation) judge() finding.Result {
 	f := &c.facts
 	detail := strings.TrimPrefix(strings.Join([]string{f.User, f.Server()}, ", "), ", ")
 	if f.ReplicaSet != "" && text(c.hello, "primary") == "" && f.Writable != nil && !*f.Writable {
-		return finding.Warned(finding.New(finding.SessionNoPrimary, "the set %s has no primary now: nothing can be written",
-			clean.Quoted(f.ReplicaSet)).
-			Saw("this member says %s", clean.Quoted(f.Role)).
-			Saw("the members that it knows: %s", clean.Quoted(strings.Join(texts(c.hello, "hosts"), ", "))).
+		return finding.WarnWith(finding.New(finding.SessionNoPrimary, "the set %s has no primary now: nothing can be written",
+			clean.Quote(f.ReplicaSet)).
+			Saw("this member says %s", clean.Quote(f.Role)).
+			Saw("the members that it knows: %s", clean.Quote(strings.Join(texts(c.hello, "hosts"), ", "))).
 			Suggest("gharbor wait %s   # while the members elect one", c.to.Profile).
 			Advise("can more than half of the members reach each other?"), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
 
-// lost is for a session that ended, or a question of the stages that was refused.
-func (c *conversation) lost(err error) *finding.Finding {
+// explainLoss is for a session that ended, or a question of the stages that was refused.
+func (c *conversation) explainLoss(err error) *finding.Finding {
 	var refused *refusal
 	if !errors.As(err, &refused) {
-		return c.to.SessionLost(probe.LastError(err))
+		return c.to.SessionLost(err, probe.LastError(err))
 	}
 	if found := c.notReady(refused); found != nil {
 		return found
 	}
 	switch refused.means() {
 	case meansNoRight:
-		return c.to.NoRight(refused.said())
+		return c.to.NoRight(refused.text())
 	case meansTimeLimit:
 		return finding.New(finding.SessionTimeLimit, "a time limit of the server ended the question").Saw("%s",
-			refused.said()).
+			refused.text()).
 			Suggest("gharbor test %s   # again", c.to.Profile)
 	}
-	return c.to.SessionLost(refused.said())
+	return c.to.SessionLost(nil, refused.text())
 }
 
 // Missing returns the collections and indexes that do not exist as far as this login can see.
@@ -397,7 +398,7 @@ func (c *conversation) has(ctx context.Context, collection, index string) (bool,
 	if index != "" {
 		command = bson.D{{Key: "listIndexes", Value: collection}}
 	}
-	err := c.all(ctx, c.facts.Database, command, func(document bson.Raw) error {
+	err := c.listDocuments(ctx, c.facts.Database, command, func(document bson.Raw) error {
 		name := text(document, "name")
 		found = found || index == "" && name == collection || index != "" && name == index
 		return nil

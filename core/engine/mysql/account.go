@@ -19,7 +19,7 @@ import (
 type account struct{ user, host string }
 
 // LookUp looks up what kept a login out, or away from its database.
-func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	if r.Finding.Code == finding.DatabaseNoAccess {
 		return c.lookUpDatabase(ctx, r)
 	}
@@ -69,15 +69,15 @@ func refine(found *finding.Finding, code finding.Code, cause string, args ...any
 	return found
 }
 
-func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refused) error {
+func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refusal) error {
 	names, err := c.column(ctx, "SELECT DISTINCT User FROM mysql.user WHERE Host <> '' AND User <> '' LIMIT 10000")
 	if err != nil {
 		return err
 	}
 	found := refine(r.Finding, finding.LoginNoSuchRole, "there is no account %s on this server, for any host",
-		clean.Quoted(r.User)).Saw("%sno such account", r.By)
+		clean.Quote(r.User)).Saw("%sno such account", r.By)
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
-		found.Saw("similar accounts: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar accounts: %s", clean.Quote(strings.Join(near, ", ")))
 	}
 	found.Another(r.Profile, "user", nil).
 		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, "%"))
@@ -93,10 +93,10 @@ func hostsOf(accounts []account) string {
 }
 
 // elsewhere is an account that exists, and not for where it was seen.
-func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
+func (c *conversation) elsewhere(r engine.Refusal, own []account, seen string) {
 	found := refine(r.Finding, finding.LoginHostNotAllowed,
 		"the account %s may connect from %s, but the server sees this machine as '%s'",
-		clean.Quoted(r.User), hostsOf(own),
+		clean.Quote(r.User), hostsOf(own),
 		clean.Line(seen, 100)).
 		Saw("%sthe accounts of that name are for %s", r.By, hostsOf(own))
 	forSocket := slices.ContainsFunc(own, func(a account) bool { return strings.EqualFold(a.host, "localhost") })
@@ -111,17 +111,17 @@ func (c *conversation) elsewhere(r engine.Refused, own []account, seen string) {
 	found.ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, seen))
 }
 
-func (c *conversation) anonymousFirst(r engine.Refused, anonymous account, own []account) {
+func (c *conversation) anonymousFirst(r engine.Refusal, anonymous account, own []account) {
 	refine(r.Finding, finding.LoginAnonymousFirst,
 		"an anonymous account for '%s' matches before %s, so its password is compared",
-		clean.Line(anonymous.host, 100), clean.Quoted(r.User)).
+		clean.Line(anonymous.host, 100), clean.Quote(r.User)).
 		Saw("%sthe accounts are ''@'%s' and %s for %s; the more exact host wins", r.By,
-			clean.Line(anonymous.host, 100), clean.Quoted(r.User), hostsOf(own)).
+			clean.Line(anonymous.host, 100), clean.Quote(r.User), hostsOf(own)).
 		ByAdmin(r.Admin, "provision make "+r.Profile, "DROP USER %s", c.accountName("", anonymous.host))
 }
 
 // explain is for the account that the server compared with.
-func (c *conversation) explain(ctx context.Context, r engine.Refused, a account) error {
+func (c *conversation) explain(ctx context.Context, r engine.Refusal, a account) error {
 	name := c.accountName(r.User, a.host)
 	text, err := c.value(ctx, "SHOW CREATE USER "+literal(r.User)+"@"+literal(a.host))
 	if err != nil {
@@ -139,13 +139,13 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	upper := strings.ToUpper(text)
 	switch {
 	case strings.Contains(upper, "ACCOUNT LOCK"):
-		refine(found, finding.LoginLocked, "the account %s is locked", clean.Quoted(r.User))
+		refine(found, finding.LoginLocked, "the account %s is locked", clean.Quote(r.User))
 		by("it says ACCOUNT LOCK").ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER USER %s ACCOUNT UNLOCK",
 			name)
 	case expiredNow(upper):
-		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quoted(r.User))
+		refine(found, finding.LoginExpired, "the password of %s has expired", clean.Quote(r.User))
 		by("it says PASSWORD EXPIRE")
-		renewed(found, r.Admin, r.Profile, r.Rotates, name)
+		suggestRenewal(found, r.Admin, r.Profile, r.Rotates, name)
 	case strings.Contains(upper, "REQUIRE SSL") && !r.Encrypted:
 		c.needsTLS(r, fmt.Sprintf("the account is %s; it says REQUIRE SSL", name))
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
@@ -154,26 +154,26 @@ func (c *conversation) explain(ctx context.Context, r engine.Refused, a account)
 	case onlySocket(text):
 		refine(found, finding.LoginPeer,
 			"the account %s logs in by its system account over a Unix socket, not with a password",
-			clean.Quoted(r.User))
+			clean.Quote(r.User))
 		by("it says unix_socket").
 			Advise("name the socket: gharbor set %s host= port= socket=PATH (as the system account of that name)",
 				r.Profile)
 	case !strings.Contains(upper, "IDENTIFIED"):
 		refine(found, finding.LoginNoPasswordSet, "the account %s has no password, so no password can be right",
-			clean.Quoted(r.User))
+			clean.Quote(r.User))
 		by("no password is stored").
 			ByAdmin(r.Admin, "provision make "+r.Profile, "ALTER USER %s with the profile's password", name)
 	default:
 		found.Code, found.Cause = finding.LoginPassword, fmt.Sprintf("the password sent for %s is wrong",
-			clean.Quoted(r.User))
+			clean.Quote(r.User))
 		by("it is not locked and not expired, so the password is wrong")
 	}
 	return nil
 }
 
-// renewed adds how an administrator's profile makes an expired password good again: by another one where the profile's
-// source takes it, or by letting the same one count as new.
-func renewed(found *finding.Finding, admin, profile string, rotates bool, account string) *finding.Finding {
+// suggestRenewal adds how an administrator's profile makes an expired password good again: by another one where the
+// profile's source takes it, or by letting the same one count as new.
+func suggestRenewal(found *finding.Finding, admin, profile string, rotates bool, account string) *finding.Finding {
 	if rotates {
 		found.ByAdmin(admin, "secret rotate "+profile, "ALTER USER %s with a new password", account)
 	}
@@ -182,9 +182,9 @@ func renewed(found *finding.Finding, admin, profile string, rotates bool, accoun
 
 // needsCertificate is for an account that logs in with a client certificate: any, or one with a certain subject or
 // issuer. Those in the profile's are compared.
-func (c *conversation) needsCertificate(r engine.Refused, name, definition string) {
+func (c *conversation) needsCertificate(r engine.Refusal, name, definition string) {
 	found := refine(r.Finding, finding.TLSClientCertificate,
-		"the account %s needs a client certificate", clean.Quoted(r.User))
+		"the account %s needs a client certificate", clean.Quote(r.User))
 	var wants []string
 	for _, what := range []string{"SUBJECT", "ISSUER"} {
 		if _, rest, ok := strings.Cut(definition, what+" '"); ok {
@@ -199,22 +199,22 @@ func (c *conversation) needsCertificate(r engine.Refused, name, definition strin
 	found.Saw("%sthe account is %s; it says REQUIRE %s", r.By, name, require)
 	if r.Certificate != nil {
 		found.Cause = fmt.Sprintf("the account %s wants another client certificate than the profile's",
-			clean.Quoted(r.User))
+			clean.Quote(r.User))
 		found.Saw("the profile's certificate is for %s, issued by %s (%s)",
-			clean.Quoted(slashed(r.Certificate.Subject)),
-			clean.Quoted(slashed(r.Certificate.Issuer)), r.CertificatePath)
+			clean.Quote(slashName(r.Certificate.Subject)),
+			clean.Quote(slashName(r.Certificate.Issuer)), r.CertificatePath)
 	}
 	if !r.Encrypted {
 		found.Saw("the connection was not encrypted, so no certificate was sent")
 	}
 	found.Advise("name the certificate and its key: gharbor set %s tls-cert=PATH tls-key=PATH", r.Profile)
 	if len(wants) > 0 && r.Certificate != nil {
-		found.AsAdmin(r.Admin, "ALTER USER %s REQUIRE SUBJECT %s", name, literal(slashed(r.Certificate.Subject)))
+		found.AsAdmin(r.Admin, "ALTER USER %s REQUIRE SUBJECT %s", name, literal(slashName(r.Certificate.Subject)))
 	}
 }
 
-// slashed writes a name as the server compares it: /C=XX/O=name/CN=name, in the certificate's order.
-func slashed(name pkix.Name) string {
+// slashName writes a name as the server compares it: /C=XX/O=name/CN=name, in the certificate's order.
+func slashName(name pkix.Name) string {
 	short := map[string]string{
 		"2.5.4.3": "CN", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O", "2.5.4.11": "OU",
 		"1.2.840.113549.1.9.1": "emailAddress",
@@ -230,7 +230,7 @@ func slashed(name pkix.Name) string {
 	return clean.Line(text, 300)
 }
 
-func (c *conversation) needsTLS(r engine.Refused, why string) {
+func (c *conversation) needsTLS(r engine.Refusal, why string) {
 	refine(r.Finding, finding.TLSRequiredByServer,
 		"the server wants TLS for this account, and the connection was not encrypted").
 		Saw("%s%s", r.By, why).
@@ -259,22 +259,22 @@ func onlySocket(definition string) bool {
 }
 
 // lookUpDatabase tells a database that is not there from one without rights.
-func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refused) error {
+func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refusal) error {
 	names, err := c.databases(ctx)
 	if err != nil {
 		return err
 	}
 	if slices.Contains(names, r.Database) {
 		r.Finding.Cause = fmt.Sprintf("the database %s exists, but the account has no right to it",
-			clean.Quoted(r.Database))
+			clean.Quote(r.Database))
 		r.Finding.Saw("%sit exists", r.By)
 		return nil
 	}
 	found := refine(r.Finding, finding.DatabaseMissing, "there is no database %s on this server",
-		clean.Quoted(r.Database)).Saw("%sno such database", r.By)
+		clean.Quote(r.Database)).Saw("%sno such database", r.By)
 	near := nearest.Names(r.Database, names, 3)
 	if len(near) > 0 {
-		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", ")))
 	}
 	found.Another(r.Profile, "database", near).
 		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE DATABASE %s", identifier(r.Database))

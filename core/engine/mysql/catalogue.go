@@ -20,7 +20,7 @@ var catalogue = &engine.Catalogue{
 		}
 		return engine.Narrow(texts, one, named[kind]+" = ?")
 	},
-	Turn:    map[engine.Kind]func([][]byte) [][][]byte{engine.KindAccess: granted},
+	Turn:    map[engine.Kind]func([][]byte) [][][]byte{engine.KindAccess: parseGrants},
 	Account: accountName,
 	Granted: true,
 	Path:    "SELECT DATABASE()",
@@ -55,8 +55,8 @@ func bare(name string) bool {
 	return name != "" && !digits
 }
 
-// own is the condition that a schema is the system's own, for a column.
-func own(column string) string {
+// systemSchema is the condition that a schema is the system's own, for a column.
+func systemSchema(column string) string {
 	return column + " IN ('mysql', 'information_schema', 'performance_schema', 'sys')"
 }
 
@@ -69,17 +69,18 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 SELECT s.schema_name, NULL AS owner, s.default_character_set_name, s.default_collation_name,
        (SELECT SUM(t.data_length + t.index_length) FROM information_schema.tables t
          WHERE t.table_schema = s.schema_name) AS size,
-       1 AS may, NULL AS comment, ` + own("s.schema_name") + `
+       1 AS may, NULL AS comment, ` + systemSchema("s.schema_name") + `
   FROM information_schema.schemata s WHERE {one} ORDER BY 1`},
 
 		engine.KindSchemas: {`
-SELECT s.schema_name, NULL, COUNT(t.table_name), SUM(t.table_rows), 1, NULL, NULL, ` + own("s.schema_name") + `
+SELECT s.schema_name, NULL, COUNT(t.table_name), SUM(t.table_rows), 1, NULL, NULL, ` + systemSchema("s.schema_name") + `
   FROM information_schema.schemata s LEFT JOIN information_schema.tables t ON t.table_schema = s.schema_name
  GROUP BY s.schema_name ORDER BY 1`},
 
 		engine.KindTables: {`
 SELECT t.table_schema, t.table_name, ` + kindOf + `, t.table_rows, t.data_length + t.index_length, NULL,
-       CASE WHEN t.table_type = 'BASE TABLE' THEN NULLIF(t.table_comment, '') END, ` + own("t.table_schema") + `
+       CASE WHEN t.table_type = 'BASE TABLE' THEN NULLIF(t.table_comment, '') END,
+       ` + systemSchema("t.table_schema") + `
   FROM information_schema.tables t ORDER BY 1, 2`},
 
 		engine.KindColumns: {`
@@ -88,7 +89,7 @@ SELECT c.table_schema, c.table_name, c.column_name, c.column_type, c.is_nullable
          COALESCE(NULLIF(c.column_default, 'NULL'), NULLIF(c.generation_expression, '')) END AS filled,
        NULLIF(CONCAT_WS(', ', CASE c.column_key WHEN 'PRI' THEN 'primary' WHEN 'UNI' THEN 'unique' END, k.leads), '')
          AS in_key,
-       NULLIF(c.column_comment, '') AS comment, ` + own("c.table_schema") + ` AS system_own
+       NULLIF(c.column_comment, '') AS comment, ` + systemSchema("c.table_schema") + ` AS system_own
   FROM information_schema.columns c
        LEFT JOIN (SELECT u.table_schema, u.table_name, u.column_name,
                          GROUP_CONCAT(DISTINCT 'refers to ', u.referenced_table_schema, '.', u.referenced_table_name
@@ -102,7 +103,7 @@ SELECT c.table_schema, c.table_name, c.column_name, c.column_type, c.is_nullable
 SELECT i.table_schema, i.table_name, i.index_name,
        GROUP_CONCAT(i.column_name ORDER BY i.seq_in_index SEPARATOR ', ') AS columns_of, MIN(i.non_unique) = 0 AS uniq,
        i.index_name = 'PRIMARY' AS prim, LOWER(MIN(i.index_type)) AS method, NULL AS filter, NULL AS size, NULL AS note,
-       ` + own("i.table_schema") + ` AS system_own
+       ` + systemSchema("i.table_schema") + ` AS system_own
   FROM information_schema.statistics i WHERE {one}
  GROUP BY i.table_schema, i.table_name, i.index_name ORDER BY 1, 2, 3`},
 
@@ -116,7 +117,7 @@ UNION ALL SELECT 'index', s.table_schema, s.index_name, 0 FROM information_schem
 
 		engine.KindSizes: {`
 SELECT t.table_schema, t.table_name, t.table_rows, t.data_length, t.index_length, t.data_length + t.index_length,
-       ` + own("t.table_schema") + `
+       ` + systemSchema("t.table_schema") + `
   FROM information_schema.tables t WHERE t.table_type = 'BASE TABLE' ORDER BY 6 DESC, 1, 2`},
 	}
 })

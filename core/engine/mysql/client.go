@@ -93,9 +93,9 @@ func optionText(c *engine.Connection) string {
 	return b.String()
 }
 
-// overruled says where the user's own option file would have the last word: the clients read it after the
+// ownOptionFile says where the user's own option file would have the last word: the clients read it after the
 // one that they are handed.
-func overruled(home string) string {
+func ownOptionFile(home string) string {
 	result, err := optionfile.Read(ownFile(home))
 	if err != nil {
 		return ""

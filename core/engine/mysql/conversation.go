@@ -79,7 +79,7 @@ func (c *conversation) Facts() *engine.Facts { return &c.facts }
 func (c *conversation) Close() {
 	if c.db != nil {
 		c.conn.SetDeadline(time.Now().Add(time.Second))
-		c.guarded(c.db.Close)
+		c.guardCall(c.db.Close)
 	}
 	c.raw.Close()
 }
@@ -93,7 +93,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return first, err
 	})
 	if other != nil {
-		return c.probe.Other(*other, reply)
+		return c.probe.OtherService(*other, reply)
 	}
 	if len(reply) == 0 {
 		return c.probe.Nothing(ctx, err)
@@ -101,9 +101,9 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	greets, refused, parseErr := parseFirst(reply)
 	switch {
 	case refused != nil:
-		return finding.Failed(c.refusedFirst(refused))
+		return finding.FailWith(c.refusedFirst(refused))
 	case errors.Is(parseErr, errTooOld):
-		return finding.Failed(finding.New(finding.SpeakTooOld,
+		return finding.FailWith(finding.New(finding.SpeakTooOld,
 			"the server speaks the protocol from before MySQL 4.1, whose logins are broken").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
 			Suggest("gharbor nearby   # is it the server that is meant?"))
@@ -113,11 +113,11 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		result.Finding.Saw("before that, it sent %s", clean.Bytes(reply, 32))
 		return result
 	case parseErr != nil:
-		return c.probe.Unexpected(ctx, c.probe.Rest(reply))
+		return c.probe.ExplainAnswer(ctx, c.probe.ReadRest(reply))
 	case len(extra) > 0 && c.refusedBehind(extra) != nil:
-		return finding.Failed(c.refusedBehind(extra))
+		return finding.FailWith(c.refusedBehind(extra))
 	case len(extra) > 0:
-		return finding.Failed(finding.New(finding.TLSExtraBytes,
+		return finding.FailWith(finding.New(finding.TLSExtraBytes,
 			"there were extra bytes after the server's greeting; somebody in between may have added them, so the "+
 				"connection was closed").
 			Saw("after the greeting: %s", clean.Bytes(extra, 32)).
@@ -125,7 +125,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	}
 	c.hello = greets
 	c.facts.Engine, c.facts.Version, c.facts.ConnectionID = greets.flavour(), clean.Line(greets.version, 80), greets.id
-	return c.greeted()
+	return c.judgeGreeting()
 }
 
 // refusedBehind is the finding for an error that a server sends right behind its greeting: it has read something that
@@ -146,7 +146,7 @@ func (c *conversation) refusedBehind(extra []byte) *finding.Finding {
 func proxyHeader(r *refusal) *finding.Finding {
 	return finding.New(finding.SpeakProxyHeader,
 		"a proxy on the way opens the connection with a PROXY header, which the server does not take from it").
-		Saw("%s", r.said()).
+		Saw("%s", r.text()).
 		Advise("on the server: name the proxy's address in proxy_protocol_networks").
 		Advise("or on the proxy: switch the PROXY protocol off for this server (send-proxy)")
 }
@@ -167,8 +167,8 @@ func (c *conversation) readFirst() (packet, extra []byte, err error) {
 	return buffer[:size], buffer[size:n], err
 }
 
-// greeted is the result for a server of this engine's family.
-func (c *conversation) greeted() finding.Result {
+// judgeGreeting is the result for a server of this engine's family.
+func (c *conversation) judgeGreeting() finding.Result {
 	h := c.hello
 	offered := "not offered"
 	if h.caps&capTLS != 0 {
@@ -177,9 +177,9 @@ func (c *conversation) greeted() finding.Result {
 	detail := fmt.Sprintf("%s %s answers, TLS %s, asks by %s, connection %d", h.brand(), h.number(), offered,
 		clean.Line(h.plugin, 60), h.id)
 	if h.flavour() != c.word {
-		return finding.Warned(finding.New(finding.SpeakFlavour,
+		return finding.WarnWith(finding.New(finding.SpeakFlavour,
 			"this is a %s server, but the profile says %s: similar, but not the same", h.brand(), c.word).
-			Saw("its version is %s", clean.Quoted(h.version)).
+			Saw("its version is %s", clean.Quote(h.version)).
 			Suggest("gharbor set %s engine=%s", c.to.Profile, h.flavour()), "%s", detail)
 	}
 	return finding.Good("%s", detail)
@@ -196,11 +196,11 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	}
 	secure, facts, result, err := c.handshake(ctx, c.raw, c.hello, c.to.TLS)
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+		return nil, finding.FailWith(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
 			"set tls_version = TLSv1.2,TLSv1.3 in the section [mysqld] of its option file"))
 	}
 	c.conn = secure
-	c.facts.Encrypted(facts)
+	c.facts.SetTLS(facts)
 	return facts, result
 }
 

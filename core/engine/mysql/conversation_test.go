@@ -43,7 +43,7 @@ func with(t *testing.T, config mysql.Config, word string, change func(*engine.Ta
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin(word), fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
+	return stages.Start(t, Begin(word), fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
 }
 
 // TestConversation: a session is described in all its parts, on either server, and a wrong word is told.
@@ -101,6 +101,8 @@ func TestFaults(t *testing.T) {
 		{mysql.OldMethod, "offered", "login", finding.LoginUnsupportedMethod},
 		{mysql.ClearMethod, "offered", "login", finding.LoginCleartextRefused},
 		{mysql.OfferKey, "offered", "login", finding.LoginCleartextRefused},
+		{mysql.LoseSession, "offered", "login", finding.SessionLost},
+		{mysql.HangSession, "offered", "login", finding.SessionTimeout},
 		{mysql.EscapeMessage, "offered", "login", finding.LoginRefused},
 	} {
 		t.Run(fmt.Sprint(c.fault, " ", c.rule), func(t *testing.T) {
@@ -128,7 +130,7 @@ func TestLogins(t *testing.T) {
 	defer server.Close()
 	address := fmt.Sprint("127.0.0.1:", server.Port())
 	for user, want := range map[string]finding.Code{"warden": "", "nobody": finding.LoginPassword, "locked": finding.LoginLocked, "expired": finding.LoginExpired, "tls": finding.LoginPassword} {
-		c := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User = user })
+		c := stages.Start(t, Begin(Word), address, func(to *engine.Target) { to.User = user })
 		code := c.Code()
 		if c.Result.Outcome != finding.Fail {
 			code = ""
@@ -137,10 +139,10 @@ func TestLogins(t *testing.T) {
 			t.Errorf("%s: %s at %s, want %s", user, code, c.Stage, want)
 		}
 	}
-	admin := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User = "admin" })
+	admin := stages.Start(t, Begin(Word), address, func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "far": finding.LoginHostNotAllowed, "warden": finding.LoginPassword} {
 		found := finding.New(finding.LoginPassword, "the login was refused")
-		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "mysql_native_password", SeenAs: user + "@localhost", From: "127.0.0.1", Finding: found}); err != nil {
+		if err := admin.LookUp(t.Context(), engine.Refusal{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "mysql_native_password", SeenAs: user + "@localhost", From: "127.0.0.1", Finding: found}); err != nil {
 			t.Errorf("%s: %v", user, err)
 		}
 		if found.Code != want {
@@ -148,12 +150,12 @@ func TestLogins(t *testing.T) {
 		}
 	}
 	for database, want := range map[string]finding.Code{"ringing": finding.DatabaseNoAccess, "sighting": finding.DatabaseNoAccess} {
-		c := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.Database = database })
+		c := stages.Start(t, Begin(Word), address, func(to *engine.Target) { to.Database = database })
 		if c.Code() != want {
 			t.Errorf("the database %s: %+v", database, c.Result.Finding)
 		}
 	}
-	missing := stages.To(t, Begin(Word), address, func(to *engine.Target) { to.User, to.Database = "admin", "sighting" })
+	missing := stages.Start(t, Begin(Word), address, func(to *engine.Target) { to.User, to.Database = "admin", "sighting" })
 	if missing.Code() != finding.DatabaseMissing {
 		t.Errorf("%+v", missing.Result.Finding)
 	}
@@ -162,7 +164,7 @@ func TestLogins(t *testing.T) {
 // TestTLS: the certificate is judged by the rule, and what is sent under it follows.
 func TestTLS(t *testing.T) {
 	t.Parallel()
-	secure, _, ca := stages.Served(t)
+	secure, _, ca := stages.ServerTLS(t)
 	for _, c := range []struct {
 		fault mysql.Fault
 		user  string

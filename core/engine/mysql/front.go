@@ -101,14 +101,14 @@ func (h *hello) forProgram(caps uint32) []byte {
 	body = append(body, make([]byte, 10)...)
 	body = append(append(body, salt[8:20]...), 0)
 	body = append(append(body, methodNative...), 0)
-	return framed(0, body)
+	return frame(0, body)
 }
 
 // statusAutocommit is the state of a new session.
 const statusAutocommit = 2
 
-// framed is a packet with its head.
-func framed(sequence byte, body []byte) []byte {
+// frame is a packet with its head.
+func frame(sequence byte, body []byte) []byte {
 	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), sequence}, body...)
 }
 
@@ -184,7 +184,7 @@ func refuse(conn net.Conn, o *engine.Opening, found *finding.Finding) error {
 	text = append(append(text, found.Seen...), found.Try...)
 	body := binary.LittleEndian.AppendUint16([]byte{0xff}, number)
 	body = append(append(body, state...), strings.Join(text, "; ")...)
-	_, err := conn.Write(framed(sequence, body[:min(len(body), 500)])) // a client's buffer for it has 512 bytes
+	_, err := conn.Write(frame(sequence, body[:min(len(body), 500)])) // a client's buffer for it has 512 bytes
 	return err
 }
 
@@ -194,6 +194,6 @@ func (c *conversation) HandOver(to net.Conn, _ engine.CancelKey) (net.Conn, erro
 		return nil, errors.New("the server has said more than was asked")
 	}
 	ok := binary.LittleEndian.AppendUint16([]byte{0, 0, 0}, statusAutocommit)
-	_, err := to.Write(framed(c.hello.program.sequence, append(ok, 0, 0)))
+	_, err := to.Write(frame(c.hello.program.sequence, append(ok, 0, 0)))
 	return c.conn, err
 }

@@ -18,9 +18,9 @@ func (p *program) prove(conn net.Conn, password string) error {
 	}
 	switch {
 	case p.method == methodNative || p.method == "":
-		return same(p.answer, scrambledNative(password, p.salt))
+		return compareAnswer(p.answer, scrambledNative(password, p.salt))
 	case p.method == methodCaching:
-		if err := same(p.answer, scrambledCaching(password, p.salt)); err != nil {
+		if err := compareAnswer(p.answer, scrambledCaching(password, p.salt)); err != nil {
 			return err
 		}
 		return p.send(conn, []byte{1, cachingFast})
@@ -34,7 +34,7 @@ func (p *program) prove(conn net.Conn, password string) error {
 		return err
 	}
 	p.sequence = packet[3] + 1
-	return same(packet[4:], scrambledNative(password, p.salt))
+	return compareAnswer(packet[4:], scrambledNative(password, p.salt))
 }
 
 // cachingFast says that the password was compared, and the login goes on (MySQL documentation,
@@ -43,12 +43,12 @@ const cachingFast = 3
 
 // send writes the next packet of the login.
 func (p *program) send(conn io.Writer, body []byte) error {
-	_, err := conn.Write(framed(p.sequence, body))
+	_, err := conn.Write(frame(p.sequence, body))
 	p.sequence++
 	return err
 }
 
-func same(answer, want []byte) error {
+func compareAnswer(answer, want []byte) error {
 	if subtle.ConstantTimeCompare(answer, want) != 1 {
 		return engine.ErrNotProved
 	}

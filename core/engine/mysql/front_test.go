@@ -21,7 +21,7 @@ func login(caps uint32, collation byte, rest string) []byte {
 	body := binary.LittleEndian.AppendUint32(nil, caps)
 	body = binary.LittleEndian.AppendUint32(body, 1<<24)
 	body = append(append(body, collation), make([]byte, 23)...)
-	return framed(1, append(body, rest...))
+	return frame(1, append(body, rest...))
 }
 
 // TestParseLogin: what a program wants, and what is no login.
@@ -40,7 +40,7 @@ func TestParseLogin(t *testing.T) {
 		"no password":     {login(now, 45, "bander\x00"), "", "cut off", ""},
 		"a long password": {login(now, 45, "bander\x00\x09abc"), "", "cut off", ""},
 		"a long length":   {login(now, 45, "bander\x00\xfcabc"), "", "cut off", ""},
-		"cut":             {framed(1, []byte{1, 2, 3}), "", "cut off", ""},
+		"cut":             {frame(1, []byte{1, 2, 3}), "", "cut off", ""},
 		"old":             {login(0, 45, "bander\x00\x00"), "", "before MySQL 4.1", ""},
 		"TLS":             {login(now|capTLS, 45, ""), "", "TLS", ""},
 	} {
@@ -135,7 +135,7 @@ func TestProve(t *testing.T) {
 		go func() {
 			packet, err := readPacket(near)
 			if err == nil && c.then != nil {
-				near.Write(framed(packet[3]+1, c.then))
+				near.Write(frame(packet[3]+1, c.then))
 			}
 			heard <- packet
 		}()
@@ -177,7 +177,7 @@ func TestScrambled(t *testing.T) {
 // framedAs is a greeting with another method.
 func framedAs(greeting []byte, method string) []byte {
 	body := bytes.Replace(greeting[4:], []byte(methodNative), []byte(method), 1)
-	return framed(0, body)
+	return frame(0, body)
 }
 
 // TestRefuse: a finding becomes the protocol's own error, with the number that comes next.

@@ -6,10 +6,10 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// granted makes what an account may do out of a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS Statement";
-// MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only the
-// rights, the thing and whose they are are taken.
-func granted(values [][]byte) [][][]byte {
+// parseGrants makes what an account may do out of a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS
+// Statement"; MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only
+// the rights, the thing and whose they are are taken.
+func parseGrants(values [][]byte) [][][]byte {
 	if len(values) == 0 {
 		return nil
 	}

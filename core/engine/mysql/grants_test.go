@@ -22,7 +22,7 @@ func TestGranted(t *testing.T) {
 		"GRANT": "", "": "", "GRANT SELECT ON": "", "GRANT ON TO `x`": "", "GRANT SELECT ON `x`.* TO": "",
 	} {
 		got := ""
-		for _, row := range granted([][]byte{[]byte(line)}) {
+		for _, row := range parseGrants([][]byte{[]byte(line)}) {
 			var values []string
 			for _, v := range row[:5] {
 				values = append(values, string(v))
@@ -33,7 +33,7 @@ func TestGranted(t *testing.T) {
 			t.Errorf("%s\n gives %s\n not   %s", line, got, want)
 		}
 	}
-	if granted(nil) != nil {
+	if parseGrants(nil) != nil {
 		t.Error("a row without a value")
 	}
 }
@@ -47,7 +47,7 @@ func FuzzGranted(f *testing.F) {
 		if strings.ContainsAny(what+host, "`'\"") {
 			return
 		}
-		for _, row := range granted([][]byte{[]byte("GRANT " + what + " TO `w`@`" + host + "` IDENTIFIED BY PASSWORD '" + kept + "'")}) {
+		for _, row := range parseGrants([][]byte{[]byte("GRANT " + what + " TO `w`@`" + host + "` IDENTIFIED BY PASSWORD '" + kept + "'")}) {
 			for _, v := range row {
 				if strings.Contains(string(v), kept) {
 					t.Errorf("%q", v)

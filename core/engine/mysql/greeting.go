@@ -57,7 +57,7 @@ func recogniseHandshake(p []byte) (greeting.Service, bool) {
 		}
 		return greeting.Service{
 			Engine: "mysql",
-			What:   "a MySQL or MariaDB server (which says " + clean.Quoted(string(text)) + ")",
+			What:   "a MySQL or MariaDB server (which says " + clean.Quote(string(text)) + ")",
 		}, true
 	}
 	return greeting.Service{}, false

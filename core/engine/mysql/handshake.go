@@ -59,13 +59,13 @@ type refusal struct {
 
 func (r *refusal) Error() string { return fmt.Sprintf("error %d: %s", r.Number, r.Message) }
 
-// said is the server's own message and number, cleaned, for a finding.
-func (r *refusal) said() string {
+// text is the server's own message and number, cleaned, for a finding.
+func (r *refusal) text() string {
 	state := ""
 	if r.State != "" {
 		state = ", SQLSTATE " + clean.Line(r.State, 5)
 	}
-	return fmt.Sprintf("the server says %s (error %d%s)", clean.Quoted(r.Message), r.Number, state)
+	return fmt.Sprintf("the server says %s (error %d%s)", clean.Quote(r.Message), r.Number, state)
 }
 
 var (

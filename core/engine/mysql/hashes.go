@@ -96,7 +96,7 @@ func sha256Crypt(password, salt []byte, rounds int) string {
 	a := sha256.New()
 	a.Write(password)
 	a.Write(salt)
-	a.Write(stretched(b[:], len(password)))
+	a.Write(stretch(b[:], len(password)))
 	for n := len(password); n > 0; n >>= 1 {
 		if n&1 != 0 {
 			a.Write(b[:])
@@ -112,7 +112,7 @@ func sha256Crypt(password, salt []byte, rounds int) string {
 	for range 16 + int(digest[0]) {
 		ds.Write(salt)
 	}
-	p, s := stretched(dp.Sum(nil), len(password)), stretched(ds.Sum(nil), len(salt))
+	p, s := stretch(dp.Sum(nil), len(password)), stretch(ds.Sum(nil), len(salt))
 	for i := range rounds {
 		h := sha256.New()
 		first, last := digest, p
@@ -143,7 +143,7 @@ func sha256Crypt(password, salt []byte, rounds int) string {
 	return text.String()
 }
 
-// stretched repeats a digest to a length.
-func stretched(digest []byte, n int) []byte {
+// stretch repeats a digest to a length.
+func stretch(digest []byte, n int) []byte {
 	return bytes.Repeat(digest, n/len(digest)+1)[:n]
 }

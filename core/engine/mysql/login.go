@@ -63,9 +63,9 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	err := a.connect(ctx)
 	c.facts.LoginMethod = a.method
 	if err == nil {
-		return a.accepted(ctx)
+		return a.loginResult(ctx)
 	}
-	return finding.Failed(a.refused(ctx, err))
+	return finding.FailWith(a.explainLogin(ctx, err))
 }
 
 // connect takes the password and runs the driver's login.
@@ -96,7 +96,7 @@ func (a *attempt) connect(ctx context.Context) error {
 		driver: a.hello.caps & driverCaps,
 
 		collation: a.hello.sessionCollation(),
-		answer:    a.asked,
+		answer:    a.checkPacket,
 	}
 	if a.facts.TLS != "none" {
 		a.replay.shift = 1
@@ -106,7 +106,7 @@ func (a *attempt) connect(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return a.guarded(func() (err error) {
+	return a.guardCall(func() (err error) {
 		a.db, err = connector.Connect(ctx)
 		return err
 	})
@@ -182,9 +182,9 @@ func readKey(path string, pinned map[string][]byte) (*rsa.PublicKey, error) {
 	return key, nil
 }
 
-// asked looks at a packet of the login before the driver does (MySQL
+// checkPacket looks at a packet of the login before the driver does (MySQL
 // documentation, "Connection Phase Packets").
-func (a *attempt) asked(body []byte) error {
+func (a *attempt) checkPacket(body []byte) error {
 	if len(body) == 0 {
 		return nil
 	}
@@ -197,7 +197,7 @@ func (a *attempt) asked(body []byte) error {
 		if len(plugin) == 0 {
 			a.method = "mysql_old_password"
 		}
-		return a.allowed()
+		return a.checkMethod()
 	case 1:
 		full := a.method == methodCaching && len(body) == 2 && body[1] == cachingFull
 		if !full && !bytes.Contains(body, []byte("PUBLIC KEY")) {
@@ -214,8 +214,8 @@ func (a *attempt) asked(body []byte) error {
 	return nil
 }
 
-// allowed judges the method that a server switches to.
-func (a *attempt) allowed() error {
+// checkMethod judges the method that a server switches to.
+func (a *attempt) checkMethod() error {
 	switch a.method {
 	case methodNative, methodCaching, methodEd25519:
 		return nil
@@ -232,64 +232,64 @@ func (a *attempt) allowed() error {
 	return errMethod
 }
 
-// accepted is the result of a login that the server let pass: which account it
+// loginResult is the result of a login that the server let pass: which account it
 // chose, and whether it asked for anything.
-func (a *attempt) accepted(ctx context.Context) finding.Result {
+func (a *attempt) loginResult(ctx context.Context) finding.Result {
 	if a.hello.program != nil { // its session, whose answers may have a form that the driver does not read
 		a.facts.User = clean.Line(a.to.User, 100)
-		return finding.Good("%s by %s", clean.Quoted(a.to.User), a.method)
+		return finding.Good("%s by %s", clean.Quote(a.to.User), a.method)
 	}
-	row, err := a.timed(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
+	row, err := a.timeRow(ctx, "SELECT CURRENT_USER() AS account, USER() AS seen")
 	if err != nil {
 		if r := refusalOf(err); r != nil && r.Number == mustChangePassword {
-			return finding.Failed(a.expired(r,
+			return finding.FailWith(a.explainExpiry(r,
 				"the account may only set a new password"))
 		}
-		return finding.Failed(a.lost(err))
+		return finding.FailWith(a.explainLoss(err))
 	}
 	a.facts.Account, a.facts.SeenAs = clean.Line(row["account"], 200), clean.Line(row["seen"], 200)
 	user, _, _ := cutLast(row["account"], "@")
 	a.facts.User = clean.Line(user, 100)
 	if !a.sent || a.to.Network == "unix" {
-		a.identified(ctx)
+		a.findIdentification(ctx)
 	}
 	a.facts.LoginMethod = a.method
-	detail := fmt.Sprintf("%s by %s", clean.Quoted(row["account"]), a.method)
+	detail := fmt.Sprintf("%s by %s", clean.Quote(row["account"]), a.method)
 	if a.method == methodNone {
-		detail = clean.Quoted(row["account"]) + ", no password asked"
+		detail = clean.Quote(row["account"]) + ", no password asked"
 	}
 	switch {
 	case strings.TrimSpace(row["account"]) == "@" || row["account"] == "": // an account has a host
-		return finding.Warned(finding.New(finding.LoginUnchecked,
+		return finding.WarnWith(finding.New(finding.LoginUnchecked,
 			"the server checks no accounts and no passwords at all (skip-grant-tables)").
-			Saw("the account is %s", clean.Quoted(row["account"])).
+			Saw("the account is %s", clean.Quote(row["account"])).
 			Advise("on the server: start it without skip-grant-tables, or run FLUSH PRIVILEGES"), "%s",
-			clean.Quoted(a.to.User)+", not checked")
+			clean.Quote(a.to.User)+", not checked")
 	case user == "" && a.to.User != "":
-		return finding.Warned(finding.New(finding.LoginAnonymous,
+		return finding.WarnWith(finding.New(finding.LoginAnonymous,
 			"the server let %s in as the anonymous account: there is no account of that name for this machine",
-			clean.Quoted(a.to.User)).
-			Saw("the account is %s, and the server sees %s", clean.Quoted(row["account"]), clean.Quoted(row["seen"])).
+			clean.Quote(a.to.User)).
+			Saw("the account is %s, and the server sees %s", clean.Quote(row["account"]), clean.Quote(row["seen"])).
 			AsAdmin(a.to.Admin, "DROP USER %s", a.accountName("", hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone && user == "root":
-		return finding.Warned(finding.New(finding.LoginRootWithoutPassword,
+		return finding.WarnWith(finding.New(finding.LoginRootWithoutPassword,
 			"the account root has no password: everybody who reaches this server is its administrator").
-			Saw("the account is %s", clean.Quoted(row["account"])).
+			Saw("the account is %s", clean.Quote(row["account"])).
 			Advise("as root, run: ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD' (in a session, not in a shell's history)",
 				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	case a.method == methodNone:
-		return finding.Warned(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
-			clean.Quoted(a.to.User)).
-			Saw("the account %s has none", clean.Quoted(row["account"])).
+		return finding.WarnWith(finding.New(finding.LoginNoPasswordAsked, "the server let %s in without a password",
+			clean.Quote(a.to.User)).
+			Saw("the account %s has none", clean.Quote(row["account"])).
 			AdviseUnseen("ALTER USER %s IDENTIFIED BY 'NEW-PASSWORD'",
 				a.accountName(a.to.User, hostOf(row["account"]))), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
 
-// identified finds out how the account was recognised where a password was not
+// findIdentification finds out how the account was recognised where a password was not
 // what did it: by the system account behind the socket, or by nothing.
-func (a *attempt) identified(ctx context.Context) {
+func (a *attempt) findIdentification(ctx context.Context) {
 	text, err := a.value(ctx, "SHOW CREATE USER CURRENT_USER()")
 	socket := err == nil && (strings.Contains(text, "unix_socket") || strings.Contains(text, "auth_socket"))
 	switch {
@@ -300,15 +300,15 @@ func (a *attempt) identified(ctx context.Context) {
 	}
 }
 
-// refused turns the end of a login into a finding.
-func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+// explainLogin turns the end of a login into a finding.
+func (a *attempt) explainLogin(ctx context.Context, err error) *finding.Finding {
 	var taking *engine.SecretError
 	var key *keyError
 	switch {
 	case errors.Is(err, errCleartext):
 		return a.cleartext()
 	case errors.Is(err, errMethod):
-		return a.unsupported()
+		return a.explainMethod()
 	case errors.Is(err, errLocalFile):
 		return a.askedForFile(err)
 	case errors.As(err, &key):
@@ -317,7 +317,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 			Suggest("ls -l %s", clean.Shell(filepath.Dir(key.path))).
 			Advise("name a file with the server's key: gharbor set %s server-key=PATH", a.to.Profile)
 	case errors.As(err, &taking):
-		return a.to.Untaken(taking)
+		return a.to.ExplainSecretError(taking)
 	}
 	if r := refusalOf(err); r != nil {
 		return a.serverRefused(r)
@@ -325,9 +325,9 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	return a.brokenOff(ctx, err)
 }
 
-func (a *attempt) unsupported() *finding.Finding {
+func (a *attempt) explainMethod() *finding.Finding {
 	found := finding.New(finding.LoginUnsupportedMethod,
-		"the server wants a login by %s, which gharbor does not do here", clean.Quoted(a.method))
+		"the server wants a login by %s, which gharbor does not do here", clean.Quote(a.method))
 	if a.method == methodSHA256 {
 		found.Saw("gharbor does it only without TLS and with the server's public key (server-key)")
 	}
@@ -366,7 +366,7 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 			"connection was closed")
 	var request *fileRequest
 	if errors.As(err, &request) {
-		found.Saw("it asked for %s", clean.Quoted(request.name))
+		found.Saw("it asked for %s", clean.Quote(request.name))
 	}
 	return found.Suggest("gharbor show %s   # is that the server that is meant?", c.to.Profile).
 		Suggest("gharbor certificate %s", c.to.Profile)

@@ -74,8 +74,8 @@ func FuzzParseFirst(f *testing.F) {
 			h.tlsRequest()
 			h.number()
 		}
-		if r != nil && strings.ContainsAny(r.said(), "\x1b\n\x00") {
-			t.Errorf("%q", r.said())
+		if r != nil && strings.ContainsAny(r.text(), "\x1b\n\x00") {
+			t.Errorf("%q", r.text())
 		}
 	})
 }

@@ -116,7 +116,7 @@ func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []secti
 // Locate finds the password in the option files: in the
 // group that had one last and fits. Where the group also names a user, a host or
 // a port, they must be this connection's: the password is theirs.
-func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *finding.Finding) {
+func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *finding.Finding) {
 	sections, read, ignored, found := c.options(f, q)
 	if found != nil {
 		return nil, found
@@ -132,7 +132,7 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, 
 			miss.Saw("[%s] has no password in %s", clean.Line(s.group, 60), strings.Join(read, ", "))
 			continue
 		}
-		if why := s.other(q); why != "" {
+		if why := s.mismatch(q); why != "" {
 			miss.Saw("[%s] has one in %s, line %d, and %s", clean.Line(s.group, 60), password.File, password.Line, why)
 			continue
 		}
@@ -149,13 +149,13 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Located, 
 
 // inGroup is the password of a group that fits.
 func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
-	password optionfile.Option) (*secret.Located, *finding.Finding) {
+	password optionfile.Option) (*secret.Place, *finding.Finding) {
 	place := fmt.Sprintf("option file %s, [%s], line %d%s", password.File, clean.Line(s.group, 60), password.Line,
 		secret.Unchecked)
 	if password.Value == "" {
 		place += ", an empty password"
 	}
-	located := &secret.Located{Place: place, Read: func(context.Context) (secret.Value, error) {
+	located := &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) {
 		again, _, _, found := c.options(f, q)
 		if found != nil {
 			return secret.Value{}, errors.New(found.Cause)
@@ -171,15 +171,15 @@ func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
 		return located, finding.New(finding.SecretAnyHost,
 			"the matching group names no host, so the password could be sent to any server").
 			Saw("[%s] in %s has no host; this profile's is %s",
-				clean.Line(s.group, 60), password.File, clean.Quoted(q.Host)).
+				clean.Line(s.group, 60), password.File, clean.Quote(q.Host)).
 			Suggest("${EDITOR:-vi} %s   # and add to [%s] a line host = %s", clean.Shell(password.File),
 				clean.Line(s.group, 60), clean.Shell(q.Host))
 	}
 	return located, nil
 }
 
-// other says by what a group is for another connection, "" where it fits.
-func (s section) other(q secret.Query) string {
+// mismatch says by what a group is for another connection, "" where it fits.
+func (s section) mismatch(q secret.Query) string {
 	for _, c := range []struct{ name, want, word string }{
 		{"user", q.User, "user"}, {"host", q.Host, "host"}, {"port", q.Port, "port"},
 	} {
@@ -191,7 +191,7 @@ func (s section) other(q secret.Query) string {
 		if c.name == "host" && o.Value == "localhost" && q.Local {
 			continue
 		}
-		return fmt.Sprintf("names the %s %s (%s, line %d)", c.word, clean.Quoted(o.Value), o.File, o.Line)
+		return fmt.Sprintf("names the %s %s (%s, line %d)", c.word, clean.Quote(o.Value), o.File, o.Line)
 	}
 	return ""
 }
@@ -211,7 +211,7 @@ func (c optionFiles) target(f *secret.Finder, q secret.Query) (path, group strin
 	path, group = optionPlace(q.Source.Arg)
 	if sections, _, _, found := c.options(f, q); found == nil {
 		for _, s := range sections {
-			if o, ok := s.last["password"]; ok && o.Set && s.other(q) == "" {
+			if o, ok := s.last["password"]; ok && o.Set && s.mismatch(q) == "" {
 				return o.File, s.group
 			}
 		}
@@ -240,7 +240,7 @@ func setGroup(data []byte, group string, q secret.Query, v secret.Value) ([]byte
 			s.last[o.Name] = o
 		}
 	}
-	if why := s.other(q); why != "" {
+	if why := s.mismatch(q); why != "" {
 		return nil, 0, secret.NotKept("[%s] is for another connection: it %s. Name another group: "+
 			"secret=optionfile#GROUP",
 			clean.Line(group, 60), why)

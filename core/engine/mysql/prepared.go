@@ -128,8 +128,8 @@ func (c *conversation) execute(s engine.Statement) error {
 	return c.wire.command(comExecute, body)
 }
 
-// kept is a statement that the server has prepared.
-type kept struct {
+// preparedStatement is a statement that the server has prepared.
+type preparedStatement struct {
 	text       string
 	id         uint32
 	parameters int
@@ -139,7 +139,7 @@ type kept struct {
 func (c *conversation) prepare(text string) error {
 	if old := c.wire.prepared; old.text != "" {
 		c.wire.forgotten = append(c.wire.forgotten, old.id)
-		c.wire.prepared = kept{}
+		c.wire.prepared = preparedStatement{}
 	}
 	if err := c.wire.command(comPrepare, []byte(text)); err != nil {
 		return err
@@ -159,7 +159,7 @@ func (c *conversation) prepare(text string) error {
 			return err
 		}
 	}
-	c.wire.prepared = kept{text, id, parameters}
+	c.wire.prepared = preparedStatement{text, id, parameters}
 	return nil
 }
 

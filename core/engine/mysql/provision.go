@@ -100,8 +100,8 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *store
 // comesFirst is the order in which a server compares accounts.
 func comesFirst(a, b account) int { return before(a, b) }
 
-// wished is the account as it is to be where there is none yet.
-func wished(w *engine.Wish) account {
+// wishedAccount is the account as it is to be where there is none yet.
+func wishedAccount(w *engine.Wish) account {
 	host := w.Host
 	if host == "" {
 		host = "%"
@@ -122,7 +122,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 	}
 	switch {
 	case own == nil:
-		a := wished(w)
+		a := wishedAccount(w)
 		why := fmt.Sprintf("there is no account %s for %s", a.user, a.host)
 		if len(others) > 0 {
 			why += ", only for " + hostsOf(others)
@@ -145,7 +145,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 		p.Changes = append(p.Changes, c...)
 	}
 	if anonymous != nil && (own == nil || comesFirst(*anonymous, own.account) < 0) &&
-		(own != nil || comesFirst(*anonymous, wished(w)) < 0) {
+		(own != nil || comesFirst(*anonymous, wishedAccount(w)) < 0) {
 		c := engine.Altering(fmt.Sprintf("the anonymous account for %s would be taken first", anonymous.host), "DROP USER %s",
 			anonymous.at())
 		c.Takes = true
@@ -281,7 +281,7 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, own *stor
 
 // noAccount is the plan where an account is to be changed and is not there.
 func noAccount(w *engine.Wish) *engine.Plan {
-	a := wished(w)
+	a := wishedAccount(w)
 	return &engine.Plan{Missing: []string{fmt.Sprintf("the account %s for %s", a.user, a.host)}}
 }
 

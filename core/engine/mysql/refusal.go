@@ -93,7 +93,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 	case hostBlocked:
 		return finding.New(finding.SpeakHostBlocked,
 			"the server has blocked this machine's address after too many broken connections (max_connect_errors)").
-			Saw("%s", r.said()).
+			Saw("%s", r.text()).
 			AsAdmin(c.to.Admin, "FLUSH HOSTS").
 			Suggest("gharbor nearby   # what else of this machine may be connecting?")
 	case hostNotAllowed:
@@ -106,20 +106,20 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 		}
 		return finding.New(finding.LoginHostNotAllowed,
 			"the server has no account for this machine%s, and so none for %s", from,
-			clean.Quoted(c.to.User)).
-			Saw("%s", r.said()).
+			clean.Quote(c.to.User)).
+			Saw("%s", r.text()).
 			Suggest("gharbor show %s   # is it the right server?", c.to.Profile).
 			ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE USER %s", c.accountName(c.to.User, host))
 	case shutdownInProgress:
 		return c.stopping(r)
 	}
-	return finding.New(finding.LoginRefused, "the server refused the connection").Saw("%s", r.said()).
+	return finding.New(finding.LoginRefused, "the server refused the connection").Saw("%s", r.text()).
 		Suggest("gharbor show %s", c.to.Profile)
 }
 
 func (c *conversation) stopping(r *refusal) *finding.Finding {
 	return finding.New(finding.SpeakStopping, "the server is shutting down").
-		Saw("%s", r.said()).
+		Saw("%s", r.text()).
 		Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 		Suggest("gharbor nearby   # says how a stopped server of this machine is started")
 }
@@ -143,7 +143,7 @@ func (c *conversation) full(r *refusal) *finding.Finding {
 	if r.Number == tooManyOfUser {
 		whose = limits["max_user_connections"].what
 	}
-	found := finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.said())
+	found := finding.New(finding.SessionServerFull, "%s", whose).Saw("%s", r.text())
 	for _, word := range quotedWords(r.Message) {
 		if limit, ok := limits[word]; ok && r.Number == resourceUsedUp {
 			found.Cause = limit.what
@@ -173,38 +173,38 @@ func quotedWords(s string) (words []string) {
 func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 	switch r.Number {
 	case accessDenied:
-		return a.denied(r)
+		return a.explainDenial(r)
 	case accessDeniedNoWord:
 		return a.otherIdentity(r)
 	case accountLocked, accountLockedMaria:
-		return a.to.LookUpAs(finding.New(finding.LoginLocked, "the account is locked").Saw("%s", r.said()).
+		return a.to.LookUpAs(finding.New(finding.LoginLocked, "the account is locked").Saw("%s", r.text()).
 			Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case lockedByFailures, userBlocked:
-		found := finding.New(finding.LoginLocked, "the account is locked after too many wrong passwords").Saw("%s", r.said())
+		found := finding.New(finding.LoginLocked, "the account is locked after too many wrong passwords").Saw("%s", r.text())
 		if a.hello.mariadb {
 			return found.ByAdmin(a.to.Helping(), "provision unlock "+a.to.Profile, "FLUSH PRIVILEGES")
 		}
 		return a.to.LookUpAs(found.Advise("as an administrator, run: ALTER USER %s ACCOUNT UNLOCK", a.someAccount()))
 	case mustChangeAtLogin, mustChangePassword:
-		return a.expired(r, "it lets nobody in with an expired password (disconnect_on_expired_password)")
+		return a.explainExpiry(r, "it lets nobody in with an expired password (disconnect_on_expired_password)")
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
 		return a.full(r)
 	case shutdownInProgress, connectionWasKilled:
 		return a.stopping(r)
 	case tlsRequired:
-		return a.wantsTLS(r.said())
+		return a.wantsTLS(r.text())
 	case hostBlocked, hostNotAllowed:
 		return a.refusedFirst(r)
 	case oldPassword:
 		a.method = "mysql_old_password"
-		return a.unsupported().Saw("%s", r.said())
+		return a.explainMethod().Saw("%s", r.text())
 	case methodNotSupported:
-		return a.unsupported().Saw("%s", r.said())
+		return a.explainMethod().Saw("%s", r.text())
 	}
 	if strings.Contains(strings.ToLower(r.Message), "insecure transport") {
-		return a.wantsTLS(r.said())
+		return a.wantsTLS(r.text())
 	}
-	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", r.said()).
+	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", r.text()).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -216,13 +216,13 @@ func (c *conversation) wantsTLS(seen string) *finding.Finding {
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", c.to.Profile)
 }
 
-func (c *conversation) expired(r *refusal, how string) *finding.Finding {
-	found := finding.New(finding.LoginExpired, "the password is right, but has expired").Saw("%s", r.said()).Saw("%s", how)
-	return renewed(found, c.to.Helping(), c.to.Profile, c.to.Rotates, c.someAccount())
+func (c *conversation) explainExpiry(r *refusal, how string) *finding.Finding {
+	found := finding.New(finding.LoginExpired, "the password is right, but has expired").Saw("%s", r.text()).Saw("%s", how)
+	return suggestRenewal(found, c.to.Helping(), c.to.Profile, c.to.Rotates, c.someAccount())
 }
 
-// denied is for error 1045, the one answer to many causes.
-func (a *attempt) denied(r *refusal) *finding.Finding {
+// explainDenial is for error 1045, the one answer to many causes.
+func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 	causes := "no such account, not allowed from this host or without TLS, an anonymous account in front"
 	if a.facts.TLS != "none" {
 		causes = "no such account, not allowed from this host, a client certificate that is missing or not the one " +
@@ -265,7 +265,7 @@ func (a *attempt) denied(r *refusal) *finding.Finding {
 // sawAs adds the server's words and the account pattern that it looked for,
 // with the trap in it: on MySQL and MariaDB an account is a name and a host.
 func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
-	found.Saw("%s", r.said())
+	found.Saw("%s", r.text())
 	host := a.seenHost(r)
 	if host != "" {
 		a.facts.SeenAs = clean.Line(a.to.User, 100) + "@" + host
@@ -370,7 +370,7 @@ func hostOf(account string) string {
 func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.to.ReadOnly {
 		if err := c.exec(ctx, statements.ReadOnly); err != nil {
-			return finding.Failed(c.lost(err))
+			return finding.FailWith(c.explainLoss(err))
 		}
 	}
 	if c.to.Database == "" {
@@ -381,25 +381,25 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	c.trips = append(c.trips, time.Since(before))
 	if err == nil {
 		c.facts.Database = clean.Line(c.to.Database, 100)
-		return finding.Good("%s", clean.Quoted(c.to.Database))
+		return finding.Good("%s", clean.Quote(c.to.Database))
 	}
 	r := refusalOf(err)
 	if r == nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	switch r.Number {
 	case unknownDatabase:
-		return finding.Failed(c.databaseMissing(ctx, r))
+		return finding.FailWith(c.databaseMissing(ctx, r))
 	case wrongDatabaseName, nameTooLong:
-		return finding.Failed(finding.New(finding.DatabaseMissing,
+		return finding.FailWith(finding.New(finding.DatabaseMissing,
 			"no database can have that name: it is too long, or has signs that the server does not take").
-			Saw("%s", r.said()).Another(c.to.Profile, "database", nil))
+			Saw("%s", r.text()).Another(c.to.Profile, "database", nil))
 	case noRightToDatabase:
-		return finding.Failed(c.databaseDenied(ctx, r))
+		return finding.FailWith(c.databaseDenied(ctx, r))
 	case mustChangePassword:
-		return finding.Failed(c.expired(r, "the session may only set a new password"))
+		return finding.FailWith(c.explainExpiry(r, "the session may only set a new password"))
 	}
-	return finding.Failed(c.lost(err))
+	return finding.FailWith(c.explainLoss(err))
 }
 
 // noDatabase is for a profile that names none: the session is in none.
@@ -412,22 +412,22 @@ func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 	if err != nil {
 		return finding.Good("no database chosen")
 	}
-	return finding.Good("no database chosen. Available: %s", listed(names))
+	return finding.Good("no database chosen. Available: %s", listNames(names))
 }
 
 func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding.Finding {
 	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server",
-		clean.Quoted(c.to.Database)).
-		Saw("%s", r.said())
+		clean.Quote(c.to.Database)).
+		Saw("%s", r.text())
 	names, err := c.databases(ctx)
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
 	case err != nil:
 		found.Saw("the names of the databases could not be read")
 	case len(near) > 0:
-		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", ")))
 	default:
-		found.Saw("databases you can see: %s", listed(names))
+		found.Saw("databases you can see: %s", listNames(names))
 	}
 	return found.Another(c.to.Profile, "database", near).
 		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s", identifier(c.to.Database))
@@ -438,12 +438,12 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.Finding {
 	found := finding.New(finding.DatabaseNoAccess,
 		"the account may not use the database %s, or it does not exist (the server gives one answer for both)",
-		clean.Quoted(c.to.Database)).
-		Saw("%s", r.said())
+		clean.Quote(c.to.Database)).
+		Saw("%s", r.text())
 	if names, err := c.databases(ctx); err == nil {
-		found.Saw("databases you can see: %s", listed(names))
+		found.Saw("databases you can see: %s", listNames(names))
 		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
-			found.Saw("similar names among them: %s", clean.Quoted(strings.Join(near, ", ")))
+			found.Saw("similar names among them: %s", clean.Quote(strings.Join(near, ", ")))
 			found.Another(c.to.Profile, "database", near)
 		}
 	}
@@ -461,8 +461,8 @@ func (c *conversation) databases(ctx context.Context) ([]string, error) {
 	return c.column(ctx, "SELECT schema_name FROM information_schema.schemata ORDER BY 1 LIMIT 10000")
 }
 
-// listed shows a few names.
-func listed(names []string) string {
+// listNames shows a few names.
+func listNames(names []string) string {
 	const most = 8
 	switch {
 	case len(names) == 0:
@@ -470,7 +470,7 @@ func listed(names []string) string {
 	case len(names) == 1 && strings.EqualFold(names[0], "information_schema"):
 		return "only the information schema"
 	case len(names) > most:
-		return clean.Quoted(strings.Join(names[:most], ", ")) + " and more"
+		return clean.Quote(strings.Join(names[:most], ", ")) + " and more"
 	}
-	return clean.Quoted(strings.Join(names, ", "))
+	return clean.Quote(strings.Join(names, ", "))
 }

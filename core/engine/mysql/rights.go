@@ -99,11 +99,11 @@ func (g grant) on(database string) bool {
 	if g.routine != "" || g.name != "*" {
 		return false
 	}
-	return g.schema == "*" || g.schema == database || unescaped(g.schema) == database
+	return g.schema == "*" || g.schema == database || unescapePattern(g.schema) == database
 }
 
-// unescaped is the name that a pattern without wildcards means.
-func unescaped(pattern string) string {
+// unescapePattern is the name that a pattern without wildcards means.
+func unescapePattern(pattern string) string {
 	return strings.NewReplacer(`\_`, "_", `\%`, "%").Replace(pattern)
 }
 
@@ -156,7 +156,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 	if err != nil {
 		return nil, err
 	}
-	a, has := wished(w), &rights{}
+	a, has := wishedAccount(w), &rights{}
 	if own != nil {
 		a = own.account
 		if has, err = readRights(ctx, ask, a.at()); err != nil {

@@ -94,7 +94,7 @@ func (a *answering) result() (more bool, err error) {
 	}
 	switch p[0] {
 	case isOK:
-		return a.end(p, engine.Done{})
+		return a.end(p, engine.Outcome{})
 	case isFile:
 		if err := a.wire.send(nil); err != nil {
 			return false, &engine.LostError{Err: err}
@@ -159,7 +159,7 @@ func (a *answering) rows() (more bool, err error) {
 			return false, err
 		}
 		if p[0] == isEnd && len(p) < pieceSize && (len(p) < 9 || a.deprecatesEOF()) {
-			return a.end(p, engine.Done{Rows: n})
+			return a.end(p, engine.Outcome{Rows: n})
 		}
 		n++
 		if a.failed != nil {
@@ -197,7 +197,7 @@ func (a *answering) hex(value []byte) []byte {
 }
 
 // end reads how a result ended, and tells it.
-func (a *answering) end(p []byte, done engine.Done) (more bool, err error) {
+func (a *answering) end(p []byte, done engine.Outcome) (more bool, err error) {
 	e, err := readEnd(p, a.deprecatesEOF())
 	if err != nil {
 		return false, &engine.LostError{Err: err}
@@ -222,7 +222,7 @@ func (c *conversation) warn(n int, to engine.Results) error {
 		return nil
 	}
 	took, status := c.took, c.status
-	var all gathered
+	var all rowBuffer
 	a := &answering{conversation: c, to: &all, sent: time.Now()}
 	if err := c.wire.command(comQuery, fmt.Appendf(nil, "SHOW WARNINGS LIMIT %d", maxWarnings)); err != nil {
 		return &engine.LostError{Err: err}
@@ -242,13 +242,13 @@ func (c *conversation) warn(n int, to engine.Results) error {
 	return nil
 }
 
-// gathered are the rows of a short result.
-type gathered [][]string
+// rowBuffer are the rows of a short result.
+type rowBuffer [][]string
 
-func (g *gathered) Begin([]engine.Column) error { return nil }
-func (g *gathered) End(engine.Done) error       { return nil }
-func (g *gathered) Notice(engine.Notice)        {}
-func (g *gathered) Row(values [][]byte) error {
+func (g *rowBuffer) Begin([]engine.Column) error { return nil }
+func (g *rowBuffer) End(engine.Outcome) error    { return nil }
+func (g *rowBuffer) Notice(engine.Notice)        {}
+func (g *rowBuffer) Row(values [][]byte) error {
 	row := make([]string, len(values))
 	for i, v := range values {
 		row[i] = string(v)

@@ -119,7 +119,7 @@ func TestRun(t *testing.T) {
 		{"rows", nil, `[n int][b blob] 7 NULL -8 \x00ff (2 -1)`, false, ""},
 		{"broken", nil, "", false, "the connection was lost"},
 	} {
-		to := &stages.Told{}
+		to := &stages.ResultLog{}
 		err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to)
 		if (err == nil) != (c.ends == "") || err != nil && !strings.Contains(err.Error(), c.ends) {
 			t.Errorf("%s ends with %v", c.text, err)
@@ -137,7 +137,7 @@ func TestRun(t *testing.T) {
 // TestRunSendsNoFile: a server that asks for a file in the middle of a statement gets none.
 func TestRunSendsNoFile(t *testing.T) {
 	t.Parallel()
-	if err := opened(t, nil).Run(t.Context(), engine.Statement{Text: "file"}, &stages.Told{}); err != errFileRefused {
+	if err := opened(t, nil).Run(t.Context(), engine.Statement{Text: "file"}, &stages.ResultLog{}); err != errFileRefused {
 		t.Errorf("%v", err)
 	}
 }
@@ -148,18 +148,18 @@ func TestRunIsCancelled(t *testing.T) {
 	r := opened(t, nil)
 	ctx, stop := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, errors.New("the tide turned"))
 	defer stop()
-	err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.Told{})
+	err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.ResultLog{})
 	if err == nil || !strings.Contains(err.Error(), "the tide turned") || errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("%v", err)
 	}
-	if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &stages.Told{}); err != nil {
+	if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &stages.ResultLog{}); err != nil {
 		t.Errorf("after a cancel: %v", err)
 	}
-	if err := r.Run(ctx, engine.Statement{Text: "rows"}, &stages.Told{}); err == nil {
+	if err := r.Run(ctx, engine.Statement{Text: "rows"}, &stages.ResultLog{}); err == nil {
 		t.Error("a statement is sent after its time")
 	}
 	full := errors.New("the disk is full")
-	to := &stages.Told{Fails: full}
+	to := &stages.ResultLog{Fails: full}
 	if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); err == nil || to.Rows != 1 {
 		t.Errorf("%v after %d rows", err, to.Rows)
 	}
@@ -182,7 +182,7 @@ func TestRunCannotCancel(t *testing.T) {
 	} {
 		r := opened(t, change)
 		ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
-		if err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.Told{}); !errors.Is(err, engine.ErrNotCancelled) {
+		if err := r.Run(ctx, engine.Statement{Text: "slow"}, &stages.ResultLog{}); !errors.Is(err, engine.ErrNotCancelled) {
 			t.Errorf("%s: %v", name, err)
 		}
 		stop()

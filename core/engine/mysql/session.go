@@ -41,11 +41,11 @@ func (c *conversation) sessionRow(ctx context.Context) (map[string]string, error
 	for _, name := range names {
 		statement += ", @@" + name + " AS " + name
 	}
-	row, err := c.timed(ctx, statement)
+	row, err := c.timeRow(ctx, statement)
 	if r := refusalOf(err); r == nil || r.ends() {
 		return row, err
 	}
-	if row, err = c.timed(ctx, "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened"); err != nil {
+	if row, err = c.timeRow(ctx, "SELECT UNIX_TIMESTAMP(NOW(6)) AS clock, DATABASE() AS opened"); err != nil {
 		return nil, err
 	}
 	names = append(names, ownVariables[!c.hello.mariadb]...) // names have moved from one to the other before
@@ -65,7 +65,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	set, err := c.sessionRow(ctx)
 	took := time.Since(before)
 	if err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	f := &c.facts
 	f.Database = clean.Line(set["opened"], 100)
@@ -93,10 +93,10 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	f.ServerID = serverID(f)
 	if err := c.rights(ctx, set); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	if err := c.measure(ctx); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	return c.describe()
 }
@@ -221,7 +221,7 @@ func (c *conversation) measure(ctx context.Context) error {
 		return errors.New("a defect: the driver can't ping")
 	}
 	return c.facts.MeasureTrips(c.trips, func() error {
-		return c.guarded(func() error { return pinger.Ping(ctx) })
+		return c.guardCall(func() error { return pinger.Ping(ctx) })
 	})
 }
 
@@ -245,15 +245,15 @@ func modes(mode string) string {
 	return "SQL mode not strict"
 }
 
-// lost is for a session that ended, or refused a plain question.
-func (c *conversation) lost(err error) *finding.Finding {
+// explainLoss is for a session that ended, or refused a plain question.
+func (c *conversation) explainLoss(err error) *finding.Finding {
 	if errors.Is(err, errLocalFile) {
 		return c.askedForFile(err)
 	}
 	r := refusalOf(err)
 	switch {
 	case r == nil:
-		return c.to.SessionLost(plain(err))
+		return c.to.SessionLost(err, plain(err))
 	case r.Number == shutdownInProgress:
 		return c.stopping(r)
 	case r.Number == resourceUsedUp:
@@ -261,16 +261,16 @@ func (c *conversation) lost(err error) *finding.Finding {
 	case r.Number == initFailed:
 		return finding.New(finding.SessionInitFailed,
 			"the login worked, but the statements that the server runs for each new session fail (init_connect)").
-			Saw("%s", r.said()).
+			Saw("%s", r.text()).
 			AsAdmin(c.to.Admin, "SELECT @@init_connect").
 			AsAdmin(c.to.Admin, "SET GLOBAL init_connect = ''")
 	case slices.Contains([]uint16{1142, 1143, 1227, noRightToDatabase, 1370}, r.Number):
-		return c.to.NoRight(r.said())
+		return c.to.NoRight(r.text())
 	case slices.Contains([]uint16{1969, 3024, 1907}, r.Number):
-		return finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement").Saw("%s", r.said()).
+		return finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement").Saw("%s", r.text()).
 			AsAdmin(c.to.Admin, "SELECT @@max_statement_time, @@max_execution_time")
 	}
-	return c.to.SessionLost(r.said())
+	return c.to.SessionLost(nil, r.text())
 }
 
 // Missing returns the tables that do not exist for this login, in the database
@@ -303,15 +303,18 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 // errUnreadable is what a server sent that is no answer at all.
 var errUnreadable = errors.New("the server's answer breaks the protocol")
 
-// guarded runs a call of the driver. Its error is that of the replay where the
-// replay ended the connection; and the driver, which trusts lengths that a server
-// sends, is kept from ending the program.
-func (c *conversation) guarded(call func() error) (err error) {
+// guardCall runs a call of the driver. Its error is that of the replay where the replay ended the connection, but not
+// where the driver closed it because the time was over. The driver trusts lengths that a server sends: its panics do
+// not end the program.
+func (c *conversation) guardCall(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
 			err = fmt.Errorf("%w: %v", errUnreadable, defect)
 		}
-		if err != nil && c.replay != nil && c.replay.err != nil {
+		if err == nil || c.replay == nil || c.replay.err == nil {
+			return
+		}
+		if !errors.Is(c.replay.err, net.ErrClosed) {
 			err = c.replay.err
 		}
 	}()
@@ -319,7 +322,7 @@ func (c *conversation) guarded(call func() error) (err error) {
 }
 
 func (c *conversation) exec(ctx context.Context, sql string) error {
-	return c.guarded(func() error {
+	return c.guardCall(func() error {
 		_, err := c.db.(driver.ExecerContext).ExecContext(ctx, sql, nil)
 		return err
 	})
@@ -332,7 +335,7 @@ func (c *conversation) query(ctx context.Context, sql string,
 	for i, arg := range args {
 		named = append(named, driver.NamedValue{Ordinal: i + 1, Value: arg})
 	}
-	err = c.guarded(func() error {
+	err = c.guardCall(func() error {
 		result, err := c.db.(driver.QueryerContext).QueryContext(ctx, sql, named)
 		if err != nil {
 			return err
@@ -360,8 +363,8 @@ func (c *conversation) row(ctx context.Context, sql string, args ...any) (map[st
 	return row, nil
 }
 
-// timed is row for a short statement, whose time counts as a round trip.
-func (c *conversation) timed(ctx context.Context, sql string) (map[string]string, error) {
+// timeRow is row for a short statement, whose time counts as a round trip.
+func (c *conversation) timeRow(ctx context.Context, sql string) (map[string]string, error) {
 	before := time.Now()
 	row, err := c.row(ctx, sql)
 	c.trips = append(c.trips, time.Since(before))

@@ -167,7 +167,7 @@ var (
 		Files:       writeFiles,
 		Placeholder: "optionfile",
 		File:        "MySQL's option file",
-		Overruled:   overruled,
+		Overruled:   ownOptionFile,
 		Programs: engine.Programs{
 			Histories: []string{".mysql_history", ".mariadb_history"},
 			Spelled: sync.OnceValue(func() *regexp.Regexp {

@@ -28,8 +28,8 @@ type wire struct {
 	number byte   // of the next packet
 	buffer []byte // the packet that was read last
 
-	prepared  kept     // the statement that was prepared last
-	forgotten []uint32 // prepared statements that are to be forgotten before the next command, which answers nothing
+	prepared  preparedStatement // the statement that was prepared last
+	forgotten []uint32          // prepared statements to close before the next command; the server does not answer that
 }
 
 func newWire(conn net.Conn) *wire { return &wire{conn: conn, in: bufio.NewReaderSize(conn, 64<<10)} }
@@ -108,15 +108,15 @@ const (
 	statusMoreResults   = 1 << 3
 )
 
-// ended is what the packet at the end of a result says.
-type ended struct {
+// endPacket is what the packet at the end of a result says.
+type endPacket struct {
 	changed  int64
 	status   uint16
 	warnings int
 }
 
 // readEnd reads an OK packet, or the EOF of older servers.
-func readEnd(p []byte, deprecated bool) (e ended, err error) {
+func readEnd(p []byte, deprecated bool) (e endPacket, err error) {
 	r := packetReader{rest: p[1:]}
 	if p[0] == isEnd && !deprecated {
 		e.warnings, e.status = int(r.uint16()), r.uint16()

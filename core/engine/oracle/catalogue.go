@@ -38,8 +38,8 @@ func bare(name string) bool {
 	return name != ""
 }
 
-// maintained tells whether an account came with the server, for a column.
-func maintained(column string) string {
+// systemAccount tells whether an account came with the server, for a column.
+func systemAccount(column string) string {
 	return "CASE WHEN " + column + " IN (SELECT username FROM all_users WHERE oracle_maintained = 'Y') THEN 1 ELSE 0 END"
 }
 
@@ -60,7 +60,7 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 		},
 		engine.KindTables: {
 			"SELECT o.owner, o.object_name, LOWER(o.object_type), t.num_rows, NULL, o.owner, c.comments, " +
-				maintained("o.owner") + " FROM all_objects o " +
+				systemAccount("o.owner") + " FROM all_objects o " +
 				"LEFT JOIN all_tables t ON t.owner = o.owner AND t.table_name = o.object_name " +
 				"LEFT JOIN all_tab_comments c ON c.owner = o.owner AND c.table_name = o.object_name " +
 				"WHERE o.object_type IN ('TABLE', 'VIEW', 'MATERIALIZED VIEW') ORDER BY 1, 2",
@@ -78,7 +78,7 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 				"ON k.owner = l.owner AND k.constraint_name = l.constraint_name WHERE l.owner = c.owner " +
 				"AND l.table_name = c.table_name AND l.column_name = c.column_name AND " +
 				"k.constraint_type IN ('P', 'U', 'R')) AS in_key, " +
-				"m.comments, " + maintained("c.owner") + " AS system FROM all_tab_columns c LEFT JOIN " +
+				"m.comments, " + systemAccount("c.owner") + " AS system FROM all_tab_columns c LEFT JOIN " +
 				"all_col_comments m " +
 				"ON m.owner = c.owner AND m.table_name = c.table_name AND m.column_name = c.column_name " +
 				"WHERE {one} ORDER BY c.owner, c.table_name, c.column_id",
@@ -94,7 +94,7 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 				"method, NULL AS condition, " +
 				"NULL AS bytes, CASE WHEN i.status = 'UNUSABLE' THEN 'not valid: the server does not " +
 				"use it' END AS note, " +
-				maintained("i.table_owner") + " AS system FROM all_indexes i WHERE {one} ORDER BY 1, 2, 3",
+				systemAccount("i.table_owner") + " AS system FROM all_indexes i WHERE {one} ORDER BY 1, 2, 3",
 		},
 		engine.KindAccounts: {
 			"SELECT u.username, CASE WHEN u.account_status LIKE '%LOCKED%' THEN 0 ELSE 1 END, " +
@@ -112,7 +112,7 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 				"SELECT 'server', NULL, NULL, 'use the role ' || role, NULL, 0 FROM session_roles UNION ALL " +
 				"SELECT LOWER(type), table_schema, table_name, LOWER(LISTAGG(privilege, ', ') WITHIN " +
 				"GROUP (ORDER BY privilege)), " +
-				"'to ' || grantee, " + maintained("table_schema") +
+				"'to ' || grantee, " + systemAccount("table_schema") +
 				" FROM all_tab_privs GROUP BY type, table_schema, table_name, grantee UNION ALL " +
 				"SELECT 'table', SYS_CONTEXT('USERENV','SESSION_USER'), table_name, 'everything', " +
 				"'owner', 0 FROM user_tables",
@@ -139,7 +139,7 @@ var listings = sync.OnceValue(func() map[engine.Kind][]string {
 				"'PACKAGE', 'PROCEDURE', 'SEQUENCE', 'SYNONYM', 'TRIGGER', 'TYPE')",
 		},
 		engine.KindSizes: {
-			"SELECT s.owner, s.segment_name, t.num_rows, SUM(s.bytes), NULL, SUM(s.bytes), " + maintained("s.owner") +
+			"SELECT s.owner, s.segment_name, t.num_rows, SUM(s.bytes), NULL, SUM(s.bytes), " + systemAccount("s.owner") +
 				" FROM dba_segments s LEFT JOIN all_tables t ON t.owner = s.owner AND t.table_name = s.segment_name " +
 				"WHERE s.segment_type LIKE 'TABLE%' GROUP BY s.owner, s.segment_name, t.num_rows ORDER BY 6 DESC",
 			"SELECT SYS_CONTEXT('USERENV','SESSION_USER'), s.segment_name, t.num_rows, " +

@@ -36,7 +36,7 @@ type conversation struct {
 
 	tlsFacts  *tlsrule.Facts  // of a handshake made before the listener spoke
 	tlsResult *finding.Result // how that went, told at its own stage
-	accepted  tns.Accepted
+	accepted  tns.AcceptPacket
 	session   *session // the driver's, once logged in
 
 	transaction driver.Tx     // of ours; nil for none
@@ -106,7 +106,7 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 					c.to.Profile).
 				Suggest("gharbor set %s tls=off   # only where nobody else is on the way", c.to.Profile)
 		}
-		failed := finding.Failed(found)
+		failed := finding.FailWith(found)
 		c.tlsResult = &failed
 		return false
 	}
@@ -115,7 +115,7 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 		return false
 	}
 	c.conn = secure
-	c.facts.Encrypted(facts)
+	c.facts.SetTLS(facts)
 	return true
 }
 
@@ -154,7 +154,7 @@ func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
 // listener sent us elsewhere.
 func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
-	packet := tns.ConnectPacket(c.wanted())
+	packet := tns.ConnectPacket(c.target())
 	for range tns.MaxResends {
 		if _, err := c.conn.Write(packet); err != nil {
 			return c.probe.Nothing(ctx, err)
@@ -164,7 +164,7 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		case result != nil:
 			return *result
 		case other != nil:
-			return c.probe.Other(*other, answer.Raw)
+			return c.probe.OtherService(*other, answer.Raw)
 		}
 		switch answer.Type {
 		case tns.Resend:
@@ -179,22 +179,22 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		case tns.Refuse:
 			refusal, err := tns.ParseRefuse(answer)
 			if err != nil {
-				return c.probe.Unexpected(ctx, answer.Raw)
+				return c.probe.ExplainAnswer(ctx, answer.Raw)
 			}
-			return finding.Failed(c.listenerRefused(refusal))
+			return finding.FailWith(c.listenerRefused(refusal))
 		case tns.Redirect:
 			return c.redirect(ctx, answer, redirected)
 		}
-		return c.probe.Unexpected(ctx, answer.Raw)
+		return c.probe.ExplainAnswer(ctx, answer.Raw)
 	}
-	return finding.Failed(finding.New(finding.SpeakGarbage,
+	return finding.FailWith(finding.New(finding.SpeakGarbage,
 		"the listener at %s asks for the connect packet again and again", c.to.Address).
 		Saw("asked %d times", tns.MaxResends).
 		Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
 }
 
-// wanted is what the listener is asked for.
-func (c *conversation) wanted() tns.Target {
+// target is what the listener is asked for.
+func (c *conversation) target() tns.Target {
 	host, port, _ := net.SplitHostPort(c.to.Address)
 	number := 0
 	fmt.Sscan(port, &number)
@@ -230,7 +230,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 		judged = c.notTNS(ctx, reply)
 	case err != nil:
 		if alert := probe.ClientCertificateAlert(err); alert != "" {
-			judged = finding.Failed(c.to.CertificateRefused(&c.facts, alert))
+			judged = finding.FailWith(c.to.CertificateRefused(&c.facts, alert))
 			break
 		}
 		if c.conn == c.raw && !errors.Is(err, os.ErrDeadlineExceeded) && ctx.Err() == nil && c.wantsTLS(ctx) {
@@ -250,13 +250,13 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
 	}
 	if c.conn != c.raw {
-		return finding.Failed(finding.New(finding.SpeakGarbage,
+		return finding.FailWith(finding.New(finding.SpeakGarbage,
 			"the server at %s speaks TLS, but is no Oracle listener",
 			c.to.Address).
 			Saw("its first bytes: %s", clean.Bytes(reply, 32)).
 			Suggest("gharbor show %s   # are host and port right?", c.to.Profile))
 	}
-	return c.probe.Unexpected(ctx, c.probe.Rest(reply))
+	return c.probe.ExplainAnswer(ctx, c.probe.ReadRest(reply))
 }
 
 // wantsTLS reports whether the listener takes up a handshake.
@@ -270,7 +270,7 @@ func (c *conversation) wantsTLS(ctx context.Context) bool {
 
 // tlsOnly is the result for a listener that was spoken to in the clear and wants TLS.
 func (c *conversation) tlsOnly(seen string) finding.Result {
-	return finding.Failed(finding.New(finding.SpeakTLSOnly,
+	return finding.FailWith(finding.New(finding.SpeakTLSOnly,
 		"the listener at %s speaks TLS from the first byte, but the rule is %s", c.to.Address, c.to.TLS.Rule).
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile))
@@ -280,7 +280,7 @@ func (c *conversation) tlsOnly(seen string) finding.Result {
 func (c *conversation) again(ctx context.Context) *finding.Result {
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	if err != nil {
-		result = finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+		result = finding.FailWith(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
 			"set SSL_VERSION = 1.2 in the server's sqlnet.ora"))
 		return &result
 	}
@@ -288,7 +288,7 @@ func (c *conversation) again(ctx context.Context) *finding.Result {
 		return &result
 	}
 	c.tlsFacts, c.tlsResult, c.conn = facts, &result, secure
-	c.facts.Encrypted(facts)
+	c.facts.SetTLS(facts)
 	return nil
 }
 
@@ -296,19 +296,19 @@ func (c *conversation) again(ctx context.Context) *finding.Result {
 func (c *conversation) let(answer tns.Packet) finding.Result {
 	var err error
 	if c.accepted, err = tns.ParseAccept(answer); err != nil {
-		return finding.Failed(finding.New(finding.SpeakGarbage,
+		return finding.FailWith(finding.New(finding.SpeakGarbage,
 			"the listener at %s gives an unknown answer", c.to.Address).
 			Saw("its answer: %s", clean.Bytes(answer.Raw, 40)).Suggest("gharbor show %s", c.to.Profile))
 	}
-	return finding.Good("the listener knows %s, protocol %d", c.asked(), c.accepted.Version)
+	return finding.Good("the listener knows %s, protocol %d", c.describeTarget(), c.accepted.Version)
 }
 
-// asked names what the listener was asked for.
-func (c *conversation) asked() string {
+// describeTarget names what the listener was asked for.
+func (c *conversation) describeTarget() string {
 	if c.to.Service == "" {
-		return "the instance " + clean.Quoted(c.to.Instance)
+		return "the instance " + clean.Quote(c.to.Instance)
 	}
-	return "the service " + clean.Quoted(c.to.Service)
+	return "the service " + clean.Quote(c.to.Service)
 }
 
 // redirect follows a listener to the server that it names: once, and only to an
@@ -316,31 +316,31 @@ func (c *conversation) asked() string {
 func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before int) finding.Result {
 	place, err := c.place(answer)
 	if err != nil {
-		return finding.Failed(finding.New(finding.SpeakRedirected,
+		return finding.FailWith(finding.New(finding.SpeakRedirected,
 			"the listener at %s redirects, without a usable address", c.to.Address).
-			Saw("it says %s", clean.Quoted(place.Text)).
+			Saw("it says %s", clean.Quote(place.Text)).
 			Suggest("gharbor show %s   # is it the right listener?", c.to.Profile))
 	}
 	to := fmt.Sprintf("%s:%d", place.Host, place.Port)
 	found := finding.New(finding.SpeakRedirected,
 		"the listener at %s redirects to an address that neither the profile nor its alias has; nothing was sent "+
 			"there", c.to.Address).
-		Saw("it says %s", clean.Quoted(to)).
+		Saw("it says %s", clean.Quote(to)).
 		Suggest("gharbor show %s   # add the address to its alias or hosts, if it is to be trusted", c.to.Profile)
 	if before > 0 {
 		found.Cause = fmt.Sprintf("the listener at %s redirects to a listener that redirects again", c.to.Address)
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	if c.to.Follow == nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	conn, address, listed, err := c.to.Follow(ctx, place.Host, place.Port)
 	switch {
 	case !listed:
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	case err != nil:
 		found.Cause = fmt.Sprintf("the listener at %s redirects to %s, which does not accept", c.to.Address, to)
-		return finding.Failed(found.Saw("%s", clean.Line(probe.LastError(err), 200)))
+		return finding.FailWith(found.Saw("%s", clean.Line(probe.LastError(err), 200)))
 	}
 	from := c.to.Address
 	c.raw.Close()

@@ -39,13 +39,13 @@ type session struct {
 // close ends the session politely.
 func (s *session) close() {
 	if s.open {
-		s.guarded(s.db.Close)
+		s.guardCall(s.db.Close)
 	}
 }
 
-// guarded runs the driver's code, whose defects on a hostile server's bytes end the
+// guardCall runs the driver's code, whose defects on a hostile server's bytes end the
 // call and not the program.
-func (s *session) guarded(call func() error) (err error) {
+func (s *session) guardCall(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
 			err = fmt.Errorf("%w: %v", errDriverPanic, defect)
@@ -61,19 +61,19 @@ func (s *session) guarded(call func() error) (err error) {
 // proved.
 func (c *conversation) Login(ctx context.Context) finding.Result {
 	if err := c.logIn(ctx); err != nil {
-		return finding.Failed(c.loginFailed(ctx, err))
+		return finding.FailWith(c.loginFailed(ctx, err))
 	}
-	detail := fmt.Sprintf("%s by the %s", clean.Quoted(c.facts.User), c.facts.LoginMethod)
+	detail := fmt.Sprintf("%s by the %s", clean.Quote(c.facts.User), c.facts.LoginMethod)
 	if c.to.As != "" {
 		detail += ", as " + c.to.As
 	}
 	if c.session.replay.warning == "" {
 		return finding.Good("%s", detail)
 	}
-	return finding.Warned(finding.New(finding.LoginExpiresSoon,
+	return finding.WarnWith(finding.New(finding.LoginExpiresSoon,
 		"the server let %s in, with a warning: the password expires soon",
-		clean.Quoted(c.to.User)).
-		Saw("it said %s", clean.Quoted(c.session.replay.warning)).
+		clean.Quote(c.to.User)).
+		Saw("it said %s", clean.Quote(c.session.replay.warning)).
 		Advise("as %s, run: ALTER USER %s IDENTIFIED BY \"NEW-PASSWORD\" REPLACE \"OLD-PASSWORD\" (in a session, "+
 			"not in a shell's history)", c.to.User, identifier(c.to.User)), "%s", detail)
 }
@@ -90,7 +90,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 	if value.Empty() {
 		return errEmpty
 	}
-	defer c.ended(ctx)()
+	defer c.bindContext(ctx)()
 	s := &replayConn{Conn: c.conn, replay: c.accepted.Replay, long: c.accepted.Version >= tns.LongLengths, login: true}
 	s.judge = func(body []byte) error {
 		kind, ok := verifier(body)
@@ -110,7 +110,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 		return err
 	}
 	c.session = &session{db: db, replay: s}
-	if err := c.session.guarded(func() error { return db.OpenWithContext(ctx) }); err != nil {
+	if err := c.session.guardCall(func() error { return db.OpenWithContext(ctx) }); err != nil {
 		return err
 	}
 	s.login, c.session.open = false, true
@@ -118,9 +118,9 @@ func (c *conversation) logIn(ctx context.Context) error {
 	return nil
 }
 
-// ended makes the end of ctx that of what is read and written. Its deadline was set
+// bindContext makes the end of ctx that of what is read and written. Its deadline was set
 // before a person was asked, so it is not looked at.
-func (c *conversation) ended(ctx context.Context) (release func() bool) {
+func (c *conversation) bindContext(ctx context.Context) (release func() bool) {
 	c.raw.SetDeadline(time.Time{})
 	return context.AfterFunc(ctx, func() { c.raw.SetDeadline(time.Unix(1, 0)) })
 }
@@ -128,7 +128,7 @@ func (c *conversation) ended(ctx context.Context) (release func() bool) {
 // config is the driver's configuration, made by hand: its own reader of connection
 // strings looks for wallets, and asks the system who one is.
 func (c *conversation) config(s *replayConn) *configurations.ConnectionConfig {
-	wanted := c.wanted()
+	wanted := c.target()
 	return &configurations.ConnectionConfig{
 		ClientInfo: configurations.ClientInfo{
 			ProgramName: "gharbor",
@@ -186,7 +186,7 @@ func firstOf(words ...string) string {
 // choice.
 func (c *conversation) Database(context.Context) finding.Result {
 	p := c.session.db.SessionProperties
-	words := []string{c.asked()}
+	words := []string{c.describeTarget()}
 	for _, one := range [][2]string{{"database ", c.facts.Database}, {"instance ", p["AUTH_SC_INSTANCE_NAME"]}} {
 		if one[1] != "" {
 			words = append(words, one[0]+clean.Line(one[1], 60))
@@ -198,7 +198,7 @@ func (c *conversation) Database(context.Context) finding.Result {
 // query runs a statement and returns its rows as text.
 func (c *conversation) query(ctx context.Context, sql string) (rows [][]string, err error) {
 	defer probe.Guard(ctx, c.raw)()
-	err = c.session.guarded(func() error {
+	err = c.session.guardCall(func() error {
 		result, err := c.session.db.QueryContext(ctx, sql, nil)
 		if err != nil {
 			return err
@@ -216,6 +216,6 @@ const maxRows = 1000
 func (c *conversation) ping(ctx context.Context) (time.Duration, error) {
 	defer probe.Guard(ctx, c.raw)()
 	before := time.Now()
-	err := c.session.guarded(func() error { return c.session.db.Ping(ctx) })
+	err := c.session.guardCall(func() error { return c.session.db.Ping(ctx) })
 	return time.Since(before), err
 }

@@ -25,7 +25,7 @@ var tableRights = map[engine.Access][]string{
 
 // planUnlock takes the lock of an account away, and gives it the right to log in.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
-	rows, err := ask(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(folded(w.User)))
+	rows, err := ask(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(foldName(w.User)))
 	if err != nil {
 		return nil, err
 	}
@@ -38,8 +38,8 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 			"ALTER USER %s ACCOUNT UNLOCK", name))
 	}
 	rows, err = ask(ctx, "SELECT COUNT(*) FROM (SELECT grantee FROM dba_sys_privs WHERE privilege = 'CREATE SESSION' AND "+
-		"grantee IN (SELECT granted_role FROM dba_role_privs START WITH grantee = "+literal(folded(w.User))+
-		" CONNECT BY PRIOR granted_role = grantee UNION ALL SELECT "+literal(folded(w.User))+" FROM dual))")
+		"grantee IN (SELECT granted_role FROM dba_role_privs START WITH grantee = "+literal(foldName(w.User))+
+		" CONNECT BY PRIOR granted_role = grantee UNION ALL SELECT "+literal(foldName(w.User))+" FROM dual))")
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		if !both {
 			return nil, &engine.WishError{What: fmt.Sprintf("the table %s needs its owner: OWNER.%s", word, word)}
 		}
-		owner, name = folded(owner), folded(name)
+		owner, name = foldName(owner), foldName(name)
 		rows, err := ask(ctx, "SELECT COUNT(*) FROM all_objects WHERE object_type IN ('TABLE','VIEW') AND object_name = "+
 			literal(name)+" AND owner = "+literal(owner))
 		if err != nil {
@@ -72,7 +72,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		if len(rows) == 0 || rows[0][0] == "0" {
 			return nil, &engine.WishError{What: "there is no table " + word}
 		}
-		rows, err = ask(ctx, "SELECT privilege FROM dba_tab_privs WHERE grantee = "+literal(folded(w.User))+" AND owner = "+
+		rows, err = ask(ctx, "SELECT privilege FROM dba_tab_privs WHERE grantee = "+literal(foldName(w.User))+" AND owner = "+
 			literal(owner)+" AND table_name = "+literal(name))
 		if err != nil {
 			return nil, err
@@ -80,7 +80,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		var lacking []string
 		for _, right := range tableRights[w.Access] {
 			has := slices.ContainsFunc(rows, func(row []string) bool { return row[0] == right })
-			if !has && owner != folded(w.User) {
+			if !has && owner != foldName(w.User) {
 				lacking = append(lacking, right)
 			}
 		}

@@ -48,7 +48,7 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	case tns.UnknownService, tns.UnknownSID, tns.UnknownInstance:
 		found = finding.New(finding.SpeakServiceUnknown,
 			"the listener at %s is up, but does not know %s: the name is wrong, or the database is down or not "+
-				"registered yet", c.to.Address, c.asked())
+				"registered yet", c.to.Address, c.describeTarget())
 		if c.to.Alias != "" {
 			found.Saw("it is named in %s", c.to.AliasAt).
 				Suggest("gharbor alias show %s   # where the name stands", c.to.Alias).
@@ -59,20 +59,20 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 		found.AsAdmin(c.to.Admin, "SELECT name FROM v$active_services")
 	case noHandler, noServiceHandler, noServerHandler, notHandedOver:
 		found = finding.New(finding.SpeakNoHandler,
-			"the listener at %s knows %s, but it takes no more connections of this kind", c.to.Address, c.asked()).
+			"the listener at %s knows %s, but it takes no more connections of this kind", c.to.Address, c.describeTarget()).
 			Suggest("gharbor wait %s   # until there is room", c.to.Profile).
 			AsAdmin(c.to.Admin, "SELECT resource_name, current_utilization, limit_value FROM v$resource_limit "+
 				"WHERE resource_name IN ('processes', 'sessions')")
 	case allRestricted, someRestricted, allBlocked:
 		found = finding.New(finding.SpeakServiceBlocked,
 			"the listener at %s knows %s, but its instances are starting, not open, or restricted",
-			c.to.Address, c.asked()).
+			c.to.Address, c.describeTarget()).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile).
 			AsAdmin(c.to.Admin, "SELECT instance_name, status, logins FROM v$instance")
 	case notAvailable:
 		found = c.instanceDown()
 	default:
-		found = finding.New(finding.LoginRefused, "the listener at %s refused %s", c.to.Address, c.asked()).
+		found = finding.New(finding.LoginRefused, "the listener at %s refused %s", c.to.Address, c.describeTarget()).
 			Suggest("gharbor show %s", c.to.Profile).AsAdmin(c.to.Admin,
 			"SELECT instance_name, status, logins FROM v$instance")
 	}
@@ -80,7 +80,7 @@ func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	if !r.Numbers {
 		said = "no number"
 	}
-	found.Saw("the listener said %s: %s", said, clean.Quoted(r.Text))
+	found.Saw("the listener said %s: %s", said, clean.Quote(r.Text))
 	if r.Listen != "" {
 		found.Saw("the listener's version is %s", r.Listen)
 	}
@@ -100,7 +100,7 @@ func (c *conversation) key() string {
 
 func (c *conversation) instanceDown() *finding.Finding {
 	return finding.New(finding.SpeakInstanceDown, "the listener knows %s, but its instance is down",
-		c.asked()).
+		c.describeTarget()).
 		Suggest("gharbor wait %s   # until it is up", c.to.Profile).
 		Advise("on the server: start the instance (STARTUP), as its owner")
 }
@@ -111,13 +111,13 @@ func (c *conversation) loginFailed(ctx context.Context, err error) *finding.Find
 	var server *network.OracleError
 	switch {
 	case errors.As(err, &taking):
-		return c.to.Untaken(taking)
+		return c.to.ExplainSecretError(taking)
 	case errors.Is(err, errNone):
 		found := finding.New(finding.LoginPasswordWanted, "the server wants a password for %s; the profile sends none",
-			clean.Quoted(c.to.User))
+			clean.Quote(c.to.User))
 		if len(c.to.NoSecretTried) > 0 {
 			found = finding.New(finding.SecretMissing, "the server wants a password for %s, and none was found",
-				clean.Quoted(c.to.User))
+				clean.Quote(c.to.User))
 		}
 		return c.to.PasswordWanted(found)
 	case errors.Is(err, errEmpty):
@@ -155,24 +155,24 @@ func plain(err error) string {
 	var server *network.OracleError
 	switch {
 	case errors.As(err, &server):
-		return said(server)
+		return serverText(server)
 	case errors.Is(err, io.EOF):
 		return "end of the stream"
 	}
 	return probe.LastError(err)
 }
 
-// said is the server's own words, of which the number is sure.
-func said(e *network.OracleError) string {
+// serverText is the server's own words, of which the number is sure.
+func serverText(e *network.OracleError) string {
 	if e.ErrMsg == "" {
 		return fmt.Sprintf("ORA-%05d", e.ErrCode)
 	}
-	return clean.Quoted(e.ErrMsg)
+	return clean.Quote(e.ErrMsg)
 }
 
 // serverRefused maps what the server said during the login.
 func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
-	name, user := c.to.Profile, clean.Quoted(c.to.User)
+	name, user := c.to.Profile, clean.Quote(c.to.User)
 	var found *finding.Finding
 	switch e.ErrCode {
 	case invalidLogin:
@@ -229,7 +229,7 @@ func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 		found = finding.New(finding.LoginRefused, "the server refused the login of %s",
 			user).Suggest("gharbor show %s", name)
 	}
-	return found.Saw("the server said %s", said(e))
+	return found.Saw("the server said %s", serverText(e))
 }
 
-func upper(s string) string { return folded(s) }
+func upper(s string) string { return foldName(s) }

@@ -125,7 +125,7 @@ func verifier(body []byte) (kind int, ok bool) {
 	if !found {
 		return 0, false
 	}
-	size, rest, ok := compressed(rest)
+	size, rest, ok := readCompressed(rest)
 	if !ok {
 		return 0, false
 	}
@@ -135,12 +135,12 @@ func verifier(body []byte) (kind int, ok bool) {
 		}
 		rest = rest[1+int(rest[0]):]
 	}
-	kind, _, ok = compressed(rest)
+	kind, _, ok = readCompressed(rest)
 	return kind, ok
 }
 
-// compressed reads a number with its own length before it.
-func compressed(p []byte) (n int, rest []byte, ok bool) {
+// readCompressed reads a number with its own length before it.
+func readCompressed(p []byte) (n int, rest []byte, ok bool) {
 	if len(p) < 1 || p[0] > 4 || len(p) < 1+int(p[0]) {
 		return 0, nil, false
 	}

@@ -23,7 +23,7 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 	c.raw.SetDeadline(time.Time{})
 	start := time.Now()
 	return engine.Cancellable(ctx, c.raw, nil, func() error {
-		return c.refusedStatement(c.session.guarded(func() error { return c.run(ctx, s, to, start) }))
+		return c.refusedStatement(c.session.guardCall(func() error { return c.run(ctx, s, to, start) }))
 	})
 }
 
@@ -61,7 +61,7 @@ func (c *conversation) run(ctx context.Context, s engine.Statement, to engine.Re
 		if err != nil || !changes(s.Text) {
 			changed = -1
 		}
-		return to.End(engine.Done{Changed: changed})
+		return to.End(engine.Outcome{Changed: changed})
 	}
 	rows, err := c.session.db.QueryContext(ctx, s.Text, values)
 	c.took = c.facts.AtServer(start)
@@ -100,13 +100,13 @@ func give(ctx context.Context, rows driver.Rows, to engine.Results) error {
 		}
 		err := rows.Next(values)
 		if errors.Is(err, io.EOF) {
-			return to.End(engine.Done{Rows: n, Changed: -1})
+			return to.End(engine.Outcome{Rows: n, Changed: -1})
 		}
 		if err != nil {
 			return err
 		}
 		for i, v := range values {
-			row[i] = written(v, columns[i].Type)
+			row[i] = formatValue(v, columns[i].Type)
 		}
 		n++
 		if err := to.Row(row); err != nil {
@@ -115,9 +115,9 @@ func give(ctx context.Context, rows driver.Rows, to engine.Results) error {
 	}
 }
 
-// written is a value as text: numbers as the driver decodes them, digit by digit; bytes as \x…; dates without a zone
-// where the type has none. An empty text is NULL on this server.
-func written(v driver.Value, kind string) []byte {
+// formatValue is a value as text: numbers as the driver decodes them, digit by digit; bytes as \x…; dates without a
+// zone where the type has none. An empty text is NULL on this server.
+func formatValue(v driver.Value, kind string) []byte {
 	switch v := v.(type) {
 	case nil:
 		return nil

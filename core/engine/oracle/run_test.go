@@ -66,17 +66,17 @@ func TestRun(t *testing.T) {
 		{"select values(:1, :2) from dual", texts("x'; drop table a --", "ü"), "[A NCHAR] x'; drop table a --|ü (1 -1)"},
 		{"update a set b = 1", nil, " (0 3)"}, {"begin null; end;", nil, " (0 -1)"}, {"create table a(b number)", nil, " (0 -1)"},
 	} {
-		to := &stages.Told{}
+		to := &stages.ResultLog{}
 		if err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to); err != nil || to.String() != c.want {
 			t.Errorf("%s: %v %q, not %q", c.text, err, to.String(), c.want)
 		}
 	}
 	var said *engine.StatementError
-	err := r.Run(t.Context(), engine.Statement{Text: "select * from nowhere"}, &stages.Told{})
+	err := r.Run(t.Context(), engine.Statement{Text: "select * from nowhere"}, &stages.ResultLog{})
 	if !errors.As(err, &said) || said.Code != "ORA-00942" || said.Message != "table or view does not exist" || said.Fatal {
 		t.Errorf("%#v", err)
 	}
-	if err := r.Run(t.Context(), engine.Statement{Text: "update killed set a = 1"}, &stages.Told{}); !errors.As(err, &said) || !said.Fatal {
+	if err := r.Run(t.Context(), engine.Statement{Text: "update killed set a = 1"}, &stages.ResultLog{}); !errors.As(err, &said) || !said.Fatal {
 		t.Errorf("%#v", err)
 	}
 }
@@ -87,7 +87,7 @@ func TestTransaction(t *testing.T) {
 	r := runner(t)
 	for _, end := range []string{"COMMIT", "ROLLBACK"} {
 		for i, text := range []string{"BEGIN", "update a set b = 1", end} {
-			if err := r.Run(t.Context(), engine.Statement{Text: text}, &stages.Told{}); err != nil {
+			if err := r.Run(t.Context(), engine.Statement{Text: text}, &stages.ResultLog{}); err != nil {
 				t.Fatal(err)
 			}
 			if open := i < 2; r.InTransaction() != open {
@@ -104,15 +104,15 @@ func TestCancel(t *testing.T) {
 	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer stop()
 	start := time.Now()
-	err := r.Run(ctx, engine.Statement{Text: "select slow from dual"}, &stages.Told{})
+	err := r.Run(ctx, engine.Statement{Text: "select slow from dual"}, &stages.ResultLog{})
 	if !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 4*time.Second {
 		t.Errorf("%v after %s", err, time.Since(start))
 	}
-	to := &stages.Told{}
+	to := &stages.ResultLog{}
 	if err := r.Run(t.Context(), engine.Statement{Text: "select * from birds"}, to); err != nil || !strings.Contains(to.String(), "dunlin") {
 		t.Errorf("after it: %v %q", err, to.String())
 	}
-	if err := r.Run(ctx, engine.Statement{Text: "select * from birds"}, &stages.Told{}); !errors.Is(err, context.DeadlineExceeded) {
+	if err := r.Run(ctx, engine.Statement{Text: "select * from birds"}, &stages.ResultLog{}); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("%v", err)
 	}
 }
@@ -128,11 +128,11 @@ func TestWritten(t *testing.T) {
 		{"12345678901234567890.123456789", "NUMBER", "12345678901234567890.123456789"}, {[]byte{0, 255}, "RAW", `\x00ff`}, {at, "DATE", "2026-02-28 23:59:59.12"},
 		{at, "TimeStampTZ_DTY", "2026-02-28 23:59:59.12 +05:45"}, {1e-300, "IBDouble", "1e-300"}, {float32(0.1), "IBFloat", "0.1"}, {int64(7), "", "7"},
 	} {
-		if got := string(written(c.value, c.kind)); got != c.want {
+		if got := string(formatValue(c.value, c.kind)); got != c.want {
 			t.Errorf("%v is %q, not %q", c.value, got, c.want)
 		}
 	}
-	if written(nil, "") != nil || written([]byte(nil), "RAW") != nil {
+	if formatValue(nil, "") != nil || formatValue([]byte(nil), "RAW") != nil {
 		t.Error("NULL is a value")
 	}
 }

@@ -34,7 +34,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		err = errors.New("the server's answer has an unknown form")
 	}
 	if err != nil {
-		return finding.Failed(c.to.SessionLost(plain(err)))
+		return finding.FailWith(c.to.SessionLost(err, plain(err)))
 	}
 	row, f := rows[0], &c.facts
 	for i := range row {
@@ -54,7 +54,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	c.mayWrite(ctx, row[4])
 	if err := f.MeasureTrips(nil, func() error { _, err := c.ping(ctx); return err }); err != nil {
-		return finding.Failed(c.to.SessionLost(plain(err)))
+		return finding.FailWith(c.to.SessionLost(err, plain(err)))
 	}
 	f.Role = strings.ToLower(row[4])
 	f.Rights = engine.Either(f.Superuser, "administrator", "no administrator")
@@ -79,7 +79,7 @@ func (c *conversation) mayWrite(ctx context.Context, role string) {
 		f.Writable = &writes
 		f.Lineage = clean.Line(rows[0][1]+"/"+rows[0][2], 60)
 		if !writes {
-			f.ReadOnlyBy = "the database is open as " + clean.Quoted(rows[0][0])
+			f.ReadOnlyBy = "the database is open as " + clean.Quote(rows[0][0])
 		}
 		return
 	}
@@ -100,8 +100,8 @@ func identifier(name string) string {
 // literal is a text in a statement.
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// folded is a name as the server keeps it: in capital letters, but where it is quoted.
-func folded(name string) string {
+// foldName is a name as the server keeps it: in capital letters, but where it is quoted.
+func foldName(name string) string {
 	if own, ok := strings.CutPrefix(name, `"`); ok {
 		return strings.TrimSuffix(own, `"`)
 	}
@@ -116,7 +116,7 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 	}
 	for _, table := range names {
 		owner, name, ok := strings.Cut(table, ".")
-		whose := "owner = " + literal(folded(owner))
+		whose := "owner = " + literal(foldName(owner))
 		if !ok {
 			name, whose = table, "owner IN (SYS_CONTEXT('USERENV','CURRENT_SCHEMA'), 'PUBLIC')"
 		}
@@ -124,7 +124,7 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 			fmt.Sprintf("SELECT TO_CHAR(COUNT(*)) FROM all_objects WHERE object_name = %s AND %s AND object_type "+
 				"IN ('TABLE', "+
 				"'VIEW', 'MATERIALIZED VIEW', 'SYNONYM')",
-				literal(folded(name)), whose))
+				literal(foldName(name)), whose))
 		if err != nil {
 			return nil, errors.New(plain(err))
 		}
@@ -136,15 +136,15 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 }
 
 // LookUp finds out in the catalogue why an account was kept out.
-func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
-	rows, err := c.query(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(folded(r.User)))
+func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
+	rows, err := c.query(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(foldName(r.User)))
 	if err != nil {
 		return errors.New(plain(err))
 	}
 	if len(rows) == 0 || len(rows[0]) == 0 {
 		found := r.Finding
 		found.Code, found.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server",
-			clean.Quoted(r.User))
+			clean.Quote(r.User))
 		found.Try, found.Do = []string{}, []string{}
 		found.Saw("%sno such account", r.By).Another(r.Profile, "user", nil)
 		return nil
@@ -152,23 +152,23 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	status := clean.Line(rows[0][0], 60)
 	switch {
 	case strings.Contains(status, "LOCKED"):
-		refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quoted(r.User)), status).
+		refine(r, finding.LoginLocked, fmt.Sprintf("the account %s is locked", clean.Quote(r.User)), status).
 			ByAdmin(r.Admin, "provision unlock "+r.Profile, "ALTER USER %s ACCOUNT UNLOCK", identifier(r.User))
 		return nil
 	case strings.HasPrefix(status, "EXPIRED") && !strings.Contains(status, "GRACE"):
-		refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quoted(r.User)), status).
+		refine(r, finding.LoginExpired, fmt.Sprintf("the password of %s has expired", clean.Quote(r.User)), status).
 			AdviseUnseen(`ALTER USER %s IDENTIFIED BY "NEW-PASSWORD"`,
 				identifier(r.User))
 		return nil
 	}
 	r.Finding.Saw("%sthe account is there, and its status is %s: what is left is the password",
-		r.By, clean.Quoted(status))
+		r.By, clean.Quote(status))
 	return nil
 }
 
 // refine replaces the general finding by the specific cause.
-func refine(r engine.Refused, code finding.Code, cause, status string) *finding.Finding {
+func refine(r engine.Refusal, code finding.Code, cause, status string) *finding.Finding {
 	found := r.Finding
 	found.Code, found.Cause, found.Try, found.Do = code, cause, []string{}, []string{}
-	return found.Saw("%sits status is %s", r.By, clean.Quoted(status))
+	return found.Saw("%sits status is %s", r.By, clean.Quote(status))
 }

@@ -35,7 +35,7 @@ func with(t *testing.T, config oracle.Config, change func(*engine.Target), ends 
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
+	return stages.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.Service, to.Database = "SKEIN", ""
 		if change != nil {
 			change(to)
@@ -65,6 +65,7 @@ func TestFaults(t *testing.T) {
 		{oracle.HugeAtLogin, "login", finding.LoginBrokenOff},
 		{oracle.WeakVerifier, "login", finding.LoginCleartextRefused},
 		{oracle.LoseSession, "session", finding.SessionLost},
+		{oracle.HangSession, "session", finding.SessionTimeout},
 	} {
 		t.Run(string(c.fault), func(t *testing.T) {
 			t.Parallel()

@@ -32,7 +32,7 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meani
 	}
 	found := finding.New(finding.LoginHostNotAllowed,
 		"the server's rules (pg_hba.conf) do not allow this user, database and client address").
-		Saw("%s", said(e))
+		Saw("%s", serverText(e))
 	where := "in pg_hba.conf"
 	if what == meansRejected {
 		found.Cause = "a line of the server's rules (pg_hba.conf) rejects this user, database and client address"

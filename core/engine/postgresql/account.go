@@ -26,7 +26,7 @@ type account struct {
 }
 
 // LookUp looks the refused role up and says what kept it out.
-func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error {
+func (c *conversation) LookUp(ctx context.Context, refused engine.Refusal) error {
 	if refused.Finding.Code != finding.LoginPassword && refused.Finding.Code != finding.LoginEmptyPassword {
 		return nil // the server has said all of it
 	}
@@ -38,8 +38,8 @@ func (c *conversation) LookUp(ctx context.Context, refused engine.Refused) error
 }
 
 // explain makes the general refusal the particular one.
-func (a *account) explain(r engine.Refused) {
-	found, user, role := r.Finding, clean.Quoted(r.User), identifier(r.User)
+func (a *account) explain(r engine.Refusal) {
+	found, user, role := r.Finding, clean.Quote(r.User), identifier(r.User)
 	particular := func(code finding.Code, cause string, args ...any) {
 		found.Code, found.Cause = code, fmt.Sprintf(cause, args...)
 		found.Try, found.Do = []string{}, []string{}
@@ -49,7 +49,7 @@ func (a *account) explain(r engine.Refused) {
 		particular(finding.LoginNoSuchRole, "there is no role %s on this server", user)
 		found.Saw("%sno such role", r.By)
 		if len(a.near) > 0 {
-			found.Saw("similar roles that may log in: %s", clean.Quoted(strings.Join(a.near, ", ")))
+			found.Saw("similar roles that may log in: %s", clean.Quote(strings.Join(a.near, ", ")))
 		}
 		found.Another(r.Profile, "user", a.near).ByAdmin(r.Admin, "provision make "+r.Profile,
 			"CREATE ROLE %s LOGIN", role)

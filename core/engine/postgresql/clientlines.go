@@ -125,7 +125,7 @@ func clientWords(text string) (words []string) {
 			for i++; i < len(text); i++ {
 				if text[i] == '\\' && i+1 < len(text) {
 					i++
-					word.WriteByte(escaped(text[i]))
+					word.WriteByte(unescapeByte(text[i]))
 				} else if text[i] != '\'' {
 					word.WriteByte(text[i])
 				} else if i+1 < len(text) && text[i+1] == '\'' {
@@ -149,8 +149,8 @@ func clientWords(text string) (words []string) {
 	return words
 }
 
-// escaped is the sign for a letter behind a backslash.
-func escaped(c byte) byte {
+// unescapeByte is the sign for a letter behind a backslash.
+func unescapeByte(c byte) byte {
 	switch c {
 	case 'n':
 		return '\n'

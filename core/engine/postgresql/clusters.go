@@ -15,9 +15,9 @@ import (
 // clusters lists the PostgreSQL clusters of the usual packages: Debian's keep
 // their settings under /etc/postgresql/VERSION/NAME, Homebrew's their data
 // under its own folder; elsewhere there is one service.
-func clusters(h engine.Host) []engine.Stopped {
+func clusters(h engine.Host) []engine.LocalService {
 	const what = "an installed PostgreSQL cluster that does not answer"
-	var found []engine.Stopped
+	var found []engine.LocalService
 	settings, _ := filepath.Glob(h.Path("/etc/postgresql/*/*/postgresql.conf"))
 	for _, path := range settings {
 		folder := filepath.Dir(path)
@@ -26,7 +26,7 @@ func clusters(h engine.Host) []engine.Stopped {
 		if h.Exists("/run/systemd/system") {
 			start = []string{"sudo", "systemctl", "start", "postgresql@" + version + "-" + name}
 		}
-		found = append(found, engine.Stopped{
+		found = append(found, engine.LocalService{
 			What:  what,
 			Name:  clean.Line(version+"/"+name, 60),
 			Port:  confPort(path),
@@ -41,7 +41,7 @@ func clusters(h engine.Host) []engine.Stopped {
 			folders, _ := filepath.Glob(h.Path(base + "postgres*/postgresql.conf"))
 			for _, path := range folders {
 				name := filepath.Base(filepath.Dir(path))
-				found = append(found, engine.Stopped{
+				found = append(found, engine.LocalService{
 					What:  what,
 					Name:  clean.Line(name, 60),
 					Port:  confPort(path),
@@ -54,7 +54,7 @@ func clusters(h engine.Host) []engine.Stopped {
 		return withoutCluster(h)
 	}
 	if len(found) == 0 && h.Installed("postgresql") {
-		found = append(found, engine.Stopped{
+		found = append(found, engine.LocalService{
 			What:  "installed, but it does not answer",
 			Name:  "postgresql",
 			Port:  usualPort,
@@ -66,13 +66,13 @@ func clusters(h engine.Host) []engine.Stopped {
 
 // withoutCluster is for Debian's packages installed without a cluster: there
 // is nothing to start before one is made.
-func withoutCluster(h engine.Host) []engine.Stopped {
+func withoutCluster(h engine.Host) []engine.LocalService {
 	versions, _ := filepath.Glob(h.Path("/usr/lib/postgresql/*/bin/postgres"))
 	if len(versions) == 0 {
 		return nil
 	}
 	version := filepath.Base(filepath.Dir(filepath.Dir(versions[len(versions)-1])))
-	return []engine.Stopped{{
+	return []engine.LocalService{{
 		What:  "an installed PostgreSQL that has no cluster yet",
 		Name:  "postgresql " + clean.Line(version, 20),
 		Port:  usualPort,

@@ -111,7 +111,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	}
 	reply, other, err := c.listen(ctx, message)
 	if other != nil {
-		return c.probe.Other(*other, reply)
+		return c.probe.OtherService(*other, reply)
 	}
 	if err != nil || len(reply) == 0 {
 		return c.probe.Nothing(ctx, err)
@@ -129,7 +129,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	c.early = reply
 	if refused := c.parseError(reply); refused != nil {
 		if found := c.notReady(refused); found != nil {
-			return finding.Failed(found)
+			return finding.FailWith(found)
 		}
 	}
 	return finding.Good("PostgreSQL answers")
@@ -199,17 +199,17 @@ func messageSize(p []byte) int {
 func (c *conversation) unexpectedBytes(ctx context.Context, reply []byte) finding.Result {
 	yes := reply[0] == 'S' && c.encryptable()
 	if !yes {
-		reply = c.probe.Rest(reply)
+		reply = c.probe.ReadRest(reply)
 	}
 	if _, other := c.probe.Recognise(reply); yes && !other {
-		return finding.Failed(finding.New(finding.TLSExtraBytes,
+		return finding.FailWith(finding.New(finding.TLSExtraBytes,
 			"bytes came after the server's yes to TLS and before the handshake; somebody on the way may have put "+
 				"them there, "+
 				"so the connection was ended").
 			Saw("after the S: %s", clean.Bytes(reply[1:], 32)).
 			Suggest("gharbor test %s   # again; if it repeats, test from another network", c.to.Profile))
 	}
-	return c.probe.Unexpected(ctx, reply)
+	return c.probe.ExplainAnswer(ctx, reply)
 }
 
 // Encrypt does the handshake where the server offered it.
@@ -227,22 +227,22 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	}
 	secure, facts, result, err := plan.Handshake(ctx, c.raw)
 	if err != nil && c.direct() {
-		return nil, finding.Failed(c.notDirect(err))
+		return nil, finding.FailWith(c.notDirect(err))
 	}
 	var record tls.RecordHeaderError
 	if errors.As(err, &record) {
 		// An S that came alone may have been the start of another greeting.
 		first := append([]byte{c.offered}, record.RecordHeader[:]...)
 		if service, ok := c.probe.Recognise(first); ok {
-			return nil, c.probe.Other(service, first)
+			return nil, c.probe.OtherService(service, first)
 		}
 	}
 	if err != nil {
-		return nil, finding.Failed(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
+		return nil, finding.FailWith(tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
 			"set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf"))
 	}
 	c.conn = secure
-	c.facts.Encrypted(facts)
+	c.facts.SetTLS(facts)
 	return facts, result
 }
 
@@ -261,17 +261,17 @@ func (c *conversation) notDirect(err error) *finding.Finding {
 		Suggest("gharbor set %s tls-start=", c.to.Profile)
 }
 
-// resumed gives the driver a connection on which the startup message has been
+// resumedConn gives the driver a connection on which the startup message has been
 // sent and its answer begun to be read: the driver's own startup message is
 // taken off, and the bytes read come first. Deadlines and closing are the
 // connection's own.
-type resumed struct {
+type resumedConn struct {
 	net.Conn
 	sent bool
 	read []byte
 }
 
-func (r *resumed) Read(p []byte) (int, error) {
+func (r *resumedConn) Read(p []byte) (int, error) {
 	if len(r.read) > 0 {
 		n := copy(p, r.read)
 		r.read = r.read[n:]
@@ -280,7 +280,7 @@ func (r *resumed) Read(p []byte) (int, error) {
 	return r.Conn.Read(p)
 }
 
-func (r *resumed) Write(p []byte) (int, error) {
+func (r *resumedConn) Write(p []byte) (int, error) {
 	if r.sent {
 		return r.Conn.Write(p)
 	}

@@ -40,7 +40,7 @@ func with(t *testing.T, config postgresql.Config, change func(*engine.Target), e
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
+	return talk.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), change, ends...)
 }
 
 // TestConversation: a session is described in all its parts.
@@ -89,6 +89,7 @@ func TestFaults(t *testing.T) {
 		{postgresql.HangTLS, "required", "tls", finding.TLSUnfinished},
 		{postgresql.EmptyMethods, "offered", "login", finding.LoginUnsupportedMethod},
 		{postgresql.LoseSession, "offered", "session", finding.SessionLost},
+		{postgresql.HangSession, "offered", "session", finding.SessionTimeout},
 		{postgresql.NoRight, "offered", "session", finding.SessionNoRight},
 		{postgresql.OutOfTime, "offered", "session", finding.SessionTimeLimit},
 		{postgresql.EscapeMessage, "offered", "login", finding.LoginRefused},
@@ -122,7 +123,7 @@ func TestLogins(t *testing.T) {
 		"warden": "", "oldhand": finding.LoginWeakMethod, "open": finding.LoginNoPasswordAsked, "other": finding.LoginPassword, "plain": finding.LoginCleartextRefused,
 		"nobody": finding.LoginPassword, "group": finding.LoginNoLoginRight, "late": finding.LoginPassword,
 	} {
-		c := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = user })
+		c := talk.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = user })
 		code := c.Code()
 		if c.Result.Outcome != finding.Fail {
 			code = ""
@@ -134,17 +135,17 @@ func TestLogins(t *testing.T) {
 			t.Errorf("%s: %s at %s, want %s", user, code, c.Stage, want)
 		}
 	}
-	admin := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = "admin" })
+	admin := talk.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.User = "admin" })
 	for user, want := range map[string]finding.Code{"nobody": finding.LoginNoSuchRole, "late": finding.LoginExpired, "other": finding.LoginPassword} {
 		found := finding.New(finding.LoginPassword, "the login was refused")
-		if err := admin.LookUp(t.Context(), engine.Refused{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "scram-sha-256", Finding: found}); err != nil {
+		if err := admin.LookUp(t.Context(), engine.Refusal{Profile: "counts", User: user, Database: "sightings", Network: "tcp", Method: "scram-sha-256", Finding: found}); err != nil {
 			t.Errorf("%s: %v", user, err)
 		}
 		if found.Code != want {
 			t.Errorf("looked up, %s is %s, want %s", user, found.Code, want)
 		}
 	}
-	missing := talk.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.Database = "sighting" })
+	missing := talk.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) { to.Database = "sighting" })
 	if missing.Code() != finding.DatabaseMissing || !strings.Contains(strings.Join(missing.Result.Finding.Seen, "\n"), "\"sightings\"") {
 		t.Errorf("a database that is not there: %+v", missing.Result.Finding)
 	}
@@ -153,7 +154,7 @@ func TestLogins(t *testing.T) {
 // TestTLS: the certificate is judged by the rule.
 func TestTLS(t *testing.T) {
 	t.Parallel()
-	server, _, ca := talk.Served(t)
+	server, _, ca := talk.ServerTLS(t)
 	config := birds()
 	config.TLS, config.OnlyTLS = server, true
 	for _, c := range []struct {

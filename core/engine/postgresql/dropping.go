@@ -182,7 +182,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 	}
 	sessions, err := ask(ctx, "SELECT count(*) FROM pg_stat_activity WHERE usename = $1", w.User)
 	if err == nil && len(sessions) == 1 && sessions[0][0] != "0" {
-		p.Notes = append(p.Notes, fmt.Sprintf("%s is connected: %s", w.User, counted(sessions[0][0], "session")))
+		p.Notes = append(p.Notes, fmt.Sprintf("%s is connected: %s", w.User, countNoun(sessions[0][0], "session")))
 	}
 	c := engine.Taking(fmt.Sprintf("the role %s exists", w.User), "DROP ROLE %s", statements.Name(w.User))
 	p.Changes = append(p.Changes, c)
@@ -190,8 +190,8 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 	return p, nil
 }
 
-// counted is a number with its noun.
-func counted(n, noun string) string {
+// countNoun is a number with its noun.
+func countNoun(n, noun string) string {
 	if n != "1" {
 		noun += "s"
 	}
@@ -216,7 +216,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		p.Changes = append(p.Changes, c)
 	}
 	if rows[0][0] != "0" {
-		add(engine.Altering(fmt.Sprintf("%s owns %s in the database %s", w.User, counted(rows[0][0], "thing"), w.Database),
+		add(engine.Altering(fmt.Sprintf("%s owns %s in the database %s", w.User, countNoun(rows[0][0], "thing"), w.Database),
 			"REASSIGN OWNED BY %s TO %s", name, statements.Name(w.Facts.User)))
 	}
 	if rows[0][1] != "0" { // REASSIGN leaves the rights; DROP OWNED drops only them once nothing is owned
@@ -259,7 +259,8 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*eng
 		if version[0][0] == yes {
 			text += " WITH (FORCE)"
 		} else {
-			c := engine.Taking(fmt.Sprintf("%s would keep it from being dropped", counted(fmt.Sprint(len(rows)), "connection")),
+			c := engine.Taking(fmt.Sprintf("%s would keep it from being dropped",
+				countNoun(fmt.Sprint(len(rows)), "connection")),
 				"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s AND pid <> pg_backend_pid()",
 				literal(w.Database))
 			p.Changes = append(p.Changes, c)

@@ -122,28 +122,28 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	c.facts.LoginMethod = a.method
 	if err == nil {
 		c.pg = pg
-		return a.accepted()
+		return a.loginResult()
 	}
 	if refusal := aboutDatabase(err); refusal != nil && a.watch.authOK {
 		c.refusal, c.used = refusal, a.config
-		return a.accepted()
+		return a.loginResult()
 	}
-	return finding.Failed(a.refused(ctx, err))
+	return finding.FailWith(a.explainLogin(ctx, err))
 }
 
 // Database says whether the login may use the database.
 func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.refusal != nil {
-		return finding.Failed(c.databaseRefused(ctx))
+		return finding.FailWith(c.databaseRefused(ctx))
 	}
 	if name := c.to.Database; len(name) > maxName {
 		cut := strings.ToValidUTF8(name[:maxName], "")
-		return finding.Warned(finding.New(finding.DatabaseNameTooLong,
+		return finding.WarnWith(finding.New(finding.DatabaseNameTooLong,
 			"the database's name has %d bytes; the server uses the first %d", len(name), len(cut)).
-			Saw("it opened %s", clean.Quoted(cut)).
-			Suggest("gharbor set %s database=%s", c.to.Profile, clean.Shell(cut)), "%s", clean.Quoted(cut))
+			Saw("it opened %s", clean.Quote(cut)).
+			Suggest("gharbor set %s database=%s", c.to.Profile, clean.Shell(cut)), "%s", clean.Quote(cut))
 	}
-	return finding.Good("%s", clean.Quoted(c.to.Database))
+	return finding.Good("%s", clean.Quote(c.to.Database))
 }
 
 // maxName is how many bytes of a name count (PostgreSQL documentation, "Identifiers and Key Words"; NAMEDATALEN - 1).
@@ -169,7 +169,7 @@ func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, e
 	if c.to.ForStatements {
 		config.MaxProtocolMessageBodyLen = 0 // a row is as long as the server makes it
 	}
-	config.OnNotice = c.noticed
+	config.OnNotice = c.handOnNotice
 	config.RequireAuth = "password,md5,scram-sha-256,none"
 	return config, nil
 }
@@ -177,18 +177,18 @@ func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, e
 func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
 	conn := a.conn
 	if a.early != nil {
-		conn = &resumed{Conn: a.conn, read: a.early}
+		conn = &resumedConn{Conn: a.conn, read: a.early}
 	}
 	config, err := a.conversation.config(conn, a.to.Database)
 	if err != nil {
 		return nil, err
 	}
 	a.config = config
-	a.watch = &observer{onAuth: func(code uint32, rest []byte) error { return a.asked(ctx, code, rest) }}
+	a.watch = &observer{onAuth: func(code uint32, rest []byte) error { return a.handleAuthentication(ctx, code, rest) }}
 	a.conversation.watch = a.watch
 	config.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
 		a.watch.Reader = r
-		return pgproto3.NewFrontend(a.watch, &chosen{w, a})
+		return pgproto3.NewFrontend(a.watch, &mechanismReader{w, a})
 	}
 	pg, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil && a.watch.problem != nil {
@@ -197,15 +197,15 @@ func (a *attempt) connect(ctx context.Context) (*pgconn.PgConn, error) {
 	return pg, err
 }
 
-// chosen reads which SASL mechanism the driver answers with, of those offered.
-type chosen struct {
+// mechanismReader reads which SASL mechanism the driver answers with, of those offered.
+type mechanismReader struct {
 	io.Writer
 	attempt *attempt
 }
 
 // Write looks for SASLInitialResponse (PostgreSQL documentation, "Message
 // Formats"): 'p', a length, the mechanism's name and a zero.
-func (c *chosen) Write(p []byte) (int, error) {
+func (c *mechanismReader) Write(p []byte) (int, error) {
 	if c.attempt.choosing && len(p) > 5 && p[0] == 'p' {
 		name, _, _ := bytes.Cut(p[5:], []byte{0})
 		c.attempt.method, c.attempt.choosing = string(name), false
@@ -213,9 +213,9 @@ func (c *chosen) Write(p []byte) (int, error) {
 	return c.Writer.Write(p)
 }
 
-// asked handles an authentication message (PostgreSQL documentation, "Message
+// handleAuthentication handles an authentication message (PostgreSQL documentation, "Message
 // Formats", AuthenticationOk and those after it).
-func (a *attempt) asked(ctx context.Context, code uint32, rest []byte) error {
+func (a *attempt) handleAuthentication(ctx context.Context, code uint32, rest []byte) error {
 	switch code {
 	case pgproto3.AuthTypeOk:
 		a.watch.authOK = true
@@ -270,24 +270,24 @@ func authName(code uint32) string {
 	return fmt.Sprintf("authentication request %d", code)
 }
 
-// accepted is the result of a login that the server let pass.
-func (a *attempt) accepted() finding.Result {
-	detail := fmt.Sprintf("%s by %s", clean.Quoted(a.to.User), a.method)
+// loginResult is the result of a login that the server let pass.
+func (a *attempt) loginResult() finding.Result {
+	detail := fmt.Sprintf("%s by %s", clean.Quote(a.to.User), a.method)
 	switch a.method {
 	case methodNone:
-		detail = fmt.Sprintf("%s, no password asked", clean.Quoted(a.to.User))
+		detail = fmt.Sprintf("%s, no password asked", clean.Quote(a.to.User))
 		found := finding.New(finding.LoginNoPasswordAsked, "the server let %s in without asking for a password",
-			clean.Quoted(a.to.User)).
+			clean.Quote(a.to.User)).
 			Saw("its access rules say trust, or it checked the system account (peer, ident) or a certificate: " +
 				"these look " +
 				"the same from here")
 		if a.to.Network == "unix" {
 			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
 		}
-		return finding.Warned(found.Advise("on the server: SELECT type, database, user_name, address, auth_method "+
+		return finding.WarnWith(found.Advise("on the server: SELECT type, database, user_name, address, auth_method "+
 			"FROM pg_hba_file_rules"), "%s", detail)
 	case methodMD5:
-		return finding.Warned(finding.New(finding.LoginWeakMethod,
+		return finding.WarnWith(finding.New(finding.LoginWeakMethod,
 			"the server asked for an MD5 login, which is broken: from the exchange or the stored hash the password "+
 				"can be found").
 			Advise("on the server: SET password_encryption = 'scram-sha-256', set the password of %s again, then "+
@@ -296,8 +296,8 @@ func (a *attempt) accepted() finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// refused turns the end of a login into a finding.
-func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+// explainLogin turns the end of a login into a finding.
+func (a *attempt) explainLogin(ctx context.Context, err error) *finding.Finding {
 	var taking *engine.SecretError
 	var server *pgconn.PgError
 	switch {
@@ -310,7 +310,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 			"the server wants a login by %s, which gharbor does not do", a.method).
 			Advise("on the server: a line for this account with scram-sha-256 in pg_hba.conf")
 	case errors.As(err, &taking):
-		return a.to.Untaken(taking)
+		return a.to.ExplainSecretError(taking)
 	case errors.As(err, &server):
 		return a.serverRefused(ctx, server)
 	}

@@ -43,7 +43,7 @@ func passwordPath(source secret.Source, lookup func(string) (string, bool), home
 var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/tmp"}
 
 // Locate finds the line of the password file that is for this connection.
-func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *finding.Finding) {
+func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *finding.Finding) {
 	path, why := passwordPath(q.Source, f.Lookup, f.Home)
 	what := "the password file"
 	if why != "" && f.JudgeFile != nil {
@@ -76,7 +76,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *
 	if result.Match.Password == "" {
 		place += ", an empty password"
 	}
-	located := &secret.Located{Place: place, Read: func(context.Context) (secret.Value, error) {
+	located := &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) {
 		again, err := find()
 		if err != nil {
 			return secret.Value{}, err
@@ -89,7 +89,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Located, *
 	if result.Match.AnyHost && !q.Local {
 		return located, finding.New(finding.SecretAnyHost,
 			"the matching line is for any host, so the password could be sent to any server").
-			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quoted(q.Host)).
+			Saw("%s line %d has * for the host; this profile's is %s", path, result.Match.Line, clean.Quote(q.Host)).
 			Advise("write %s instead of * at the start of line %d of %s", clean.Shell(q.Host), result.Match.Line,
 				clean.Shell(path))
 	}
@@ -112,7 +112,7 @@ func hostWord(q secret.Query) string {
 func noMatch(q secret.Query, path, why string, result passfile.Result) *finding.Finding {
 	found := finding.New(finding.SecretNoMatch, "no line of the password file %s%s is for this connection", path, why)
 	found.Saw("looked for host %s, port %s, database %s, user %s in %d %s",
-		clean.Quoted(hostWord(q)), q.Port, clean.Quoted(q.Database), clean.Quoted(q.User), result.Lines,
+		clean.Quote(hostWord(q)), q.Port, clean.Quote(q.Database), clean.Quote(q.User), result.Lines,
 		clean.Plural(result.Lines, "line"))
 	if result.Near != nil {
 		found.Saw("line %d is the nearest: it %s", result.Near.Line, clean.Line(result.Near.Why, 0))

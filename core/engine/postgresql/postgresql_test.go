@@ -80,7 +80,7 @@ func TestChosen(t *testing.T) {
 	response, _ := (&pgproto3.SASLInitialResponse{AuthMechanism: "SCRAM-SHA-256-PLUS", Data: []byte("p=tls-server-end-point,,n=,r=x")}).Encode(nil)
 	var out bytes.Buffer
 	a := &attempt{method: methodSCRAM, choosing: true}
-	w := &chosen{&out, a}
+	w := &mechanismReader{&out, a}
 	w.Write([]byte("X"))
 	w.Write(response)
 	w.Write([]byte("p\x00\x00\x00\x09more\x00"))
@@ -98,7 +98,7 @@ func TestResumed(t *testing.T) {
 		defer theirs.Close()
 		io.Copy(theirs, theirs)
 	}()
-	r := &resumed{Conn: ours, read: []byte("early")}
+	r := &resumedConn{Conn: ours, read: []byte("early")}
 	if n, err := r.Write(c.startup()); err != nil || n != len(c.startup()) {
 		t.Fatal(err)
 	}
@@ -112,7 +112,7 @@ func TestResumed(t *testing.T) {
 	if n, err := io.ReadFull(r, got); err != nil || string(got[:n]) != "abc" {
 		t.Errorf("%q %v", got[:n], err)
 	}
-	if _, err := (&resumed{Conn: ours}).Write([]byte("no startup message")); err == nil {
+	if _, err := (&resumedConn{Conn: ours}).Write([]byte("no startup message")); err == nil {
 		t.Error("something else was taken off")
 	}
 }
@@ -145,8 +145,8 @@ func FuzzParseError(f *testing.F) {
 	m, _ := (&pgproto3.ErrorResponse{Severity: "FATAL", Code: "57P03", Message: "no"}).Encode(nil)
 	f.Add(m)
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if e := (&conversation{}).parseError(data); e != nil && strings.ContainsAny(said(e), "\n\x1b") {
-			t.Errorf("%q", said(e))
+		if e := (&conversation{}).parseError(data); e != nil && strings.ContainsAny(serverText(e), "\n\x1b") {
+			t.Errorf("%q", serverText(e))
 		}
 	})
 }
@@ -167,7 +167,7 @@ func TestExplain(t *testing.T) {
 		{account{exists: true, mayLogIn: true}, "login.password"},
 	} {
 		found := finding.New("login.password", "one of many causes")
-		c.account.explain(engine.Refused{Profile: "tides", User: `ward"en`, Method: "SCRAM-SHA-256", By: "looked up: ", Finding: found})
+		c.account.explain(engine.Refusal{Profile: "tides", User: `ward"en`, Method: "SCRAM-SHA-256", By: "looked up: ", Finding: found})
 		if string(found.Code) != c.want || !strings.Contains(strings.Join(found.Seen, ""), "looked up: ") {
 			t.Errorf("%+v: %+v", c.account, found)
 		}

@@ -35,11 +35,11 @@ func (c *conversation) parseError(p []byte) *pgconn.PgError {
 	return pgconn.ErrorResponseToPgError(&m)
 }
 
-// said is the server's own message and code, cleaned, for a finding.
-func said(e *pgconn.PgError) string {
-	text := fmt.Sprintf("the server says %s (SQLSTATE %s)", clean.Quoted(e.Message), clean.Line(e.Code, 5))
+// serverText is the server's own message and code, cleaned, for a finding.
+func serverText(e *pgconn.PgError) string {
+	text := fmt.Sprintf("the server says %s (SQLSTATE %s)", clean.Quote(e.Message), clean.Line(e.Code, 5))
 	if e.Detail != "" {
-		text += ", " + clean.Quoted(e.Detail)
+		text += ", " + clean.Quote(e.Detail)
 	}
 	return text
 }
@@ -48,7 +48,7 @@ func said(e *pgconn.PgError) string {
 func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	name := c.to.Profile
 	untilReady := func(code finding.Code, cause string) *finding.Finding {
-		return finding.New(code, "%s", cause).Saw("%s", said(e)).
+		return finding.New(code, "%s", cause).Saw("%s", serverText(e)).
 			Suggest("gharbor wait %s   # until it is ready", name)
 	}
 	switch (refusal{PgError: e}).means() {
@@ -64,7 +64,7 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	case meansNoStandby:
 		return finding.New(finding.SpeakStandbyClosed, "the server is a standby that takes no connections "+
 			"(hot_standby is off)").
-			Saw("%s", said(e)).
+			Saw("%s", serverText(e)).
 			Advise("on the server: set hot_standby = on in postgresql.conf, and restart it").
 			Advise("or name the primary: gharbor set %s host=HOST", name)
 	}
@@ -86,7 +86,7 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 	case meansNoRole, meansNoLogin, meansRole:
 		return a.role(e, meaning)
 	case meansCertificate:
-		return a.to.CertificateRefused(&a.facts, said(e))
+		return a.to.CertificateRefused(&a.facts, serverText(e))
 	case meansOtherCertificate:
 		return a.otherCertificate(e)
 	case meansPeer, meansOtherMethod:
@@ -100,7 +100,7 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 	case meansNoDatabase:
 		return a.poolerDatabase(e)
 	}
-	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", said(e)).
+	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", serverText(e)).
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
@@ -112,13 +112,13 @@ func (a *attempt) means(e *pgconn.PgError) meaning {
 func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.empty {
 		return finding.New(finding.LoginEmptyPassword, "the server refused the empty password").
-			Saw("%s", said(e)).Saw("the source: %s", a.facts.SecretSource).
+			Saw("%s", serverText(e)).Saw("the source: %s", a.facts.SecretSource).
 			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
 	}
 	found := finding.New(finding.LoginPassword,
 		"the login was refused. The server does not say why: wrong password, no such role, or a role whose "+
 			"password is missing, expired or stored for another method").
-		Saw("%s", said(e)).Saw("the password's source: %s", a.facts.SecretSource)
+		Saw("%s", serverText(e)).Saw("the password's source: %s", a.facts.SecretSource)
 	if a.to.User != strings.ToLower(a.to.User) {
 		found.Saw("the user's name has capital letters; roles made without quotes have none")
 	}
@@ -128,7 +128,7 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if byPooler(e) {
 		found.Cause = "the login was refused by a pooler in front of the server: wrong password, or no such user " +
 			"in its list"
-		found.Advise("on the pooler: is %s in its list of users, with this password?", clean.Quoted(a.to.User))
+		found.Advise("on the pooler: is %s in its list of users, with this password?", clean.Quote(a.to.User))
 	}
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
 }
@@ -146,7 +146,7 @@ func (a *attempt) full(e *pgconn.PgError, whose meaning) *finding.Finding {
 	case byPooler(e):
 		cause = "the pooler takes no more connections"
 	}
-	found := finding.New(finding.SessionServerFull, "%s", cause).Saw("%s", said(e)).
+	found := finding.New(finding.SessionServerFull, "%s", cause).Saw("%s", serverText(e)).
 		Suggest("gharbor wait %s   # until there is room", a.to.Profile)
 	if byPooler(e) && e.Code == poolerCode {
 		return found.Advise("on the pooler: raise its limits (max_client_conn, pool_size), or look at SHOW POOLS")
@@ -167,35 +167,35 @@ func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding
 	case meansPoolerCut:
 		found.Cause = "the pooler can't connect to its server"
 	}
-	found.Saw("%s", said(e)).Saw("the answer is not from PostgreSQL itself but from a pooler")
+	found.Saw("%s", serverText(e)).Saw("the answer is not from PostgreSQL itself but from a pooler")
 	if what == meansPoolerCut {
 		found.Suggest("gharbor wait %s   # if its server is only restarting", a.to.Profile)
 	}
 	return found.Advise("on the pooler: check the line of %s under [databases] (host, port, dbname, user, password)",
-		clean.Quoted(a.to.Database))
+		clean.Quote(a.to.Database))
 }
 
 // poolerDatabase is for a database that a pooler has no line for.
 func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
 	found := finding.New(finding.DatabaseMissing, "the pooler has no database %s",
-		clean.Quoted(a.to.Database)).Saw("%s", said(e))
+		clean.Quote(a.to.Database)).Saw("%s", serverText(e))
 	if !byPooler(e) {
-		found.Cause = "there is no database " + clean.Quoted(a.to.Database) + " on this server"
+		found.Cause = "there is no database " + clean.Quote(a.to.Database) + " on this server"
 	}
 	return found.Another(a.to.Profile, "database", nil).
-		Advise("or on the pooler: add a line for %s under [databases]", clean.Quoted(a.to.Database))
+		Advise("or on the pooler: add a line for %s under [databases]", clean.Quote(a.to.Database))
 }
 
 // role is for a role that is not there, or may not log in. In a language that the table does not know it may be
 // either.
 func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
-	user, role := clean.Quoted(a.to.User), identifier(a.to.User)
+	user, role := clean.Quote(a.to.User), identifier(a.to.User)
 	if what == meansNoLogin {
 		return finding.New(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user).
-			Saw("%s", said(e)).
+			Saw("%s", serverText(e)).
 			ByAdmin(a.to.Helping(), "provision unlock "+a.to.Profile, "ALTER ROLE %s LOGIN", role)
 	}
-	found := finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", user).Saw("%s", said(e))
+	found := finding.New(finding.LoginNoSuchRole, "there is no role %s on this server", user).Saw("%s", serverText(e))
 	if what == meansRole {
 		found.Cause += ", or it may not log in"
 	}
@@ -206,11 +206,11 @@ func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 // otherCertificate is for a certificate that is believed, and is another account's.
 func (a *attempt) otherCertificate(e *pgconn.PgError) *finding.Finding {
 	found := finding.New(finding.LoginCertificate, "the certificate's name is not that of the role %s",
-		clean.Quoted(a.to.User)).Saw("%s", said(e))
+		clean.Quote(a.to.User)).Saw("%s", serverText(e))
 	if leaf := a.to.TLS.ClientCertificate(); leaf != nil {
 		name := leaf.Subject.CommonName
-		found.Cause = fmt.Sprintf("the client certificate is for %s, not for the role %s", clean.Quoted(name),
-			clean.Quoted(a.to.User))
+		found.Cause = fmt.Sprintf("the client certificate is for %s, not for the role %s", clean.Quote(name),
+			clean.Quote(a.to.User))
 		found.Saw("the profile's certificate is %s: %s", a.to.TLS.Cert, clean.Line(leaf.Subject.String(), 200))
 		if clean.Word(name) == name && name != "" {
 			found.Suggest("gharbor test %s -override user=%s   # the certificate's own role", a.to.Profile, name)
@@ -230,7 +230,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Findin
 	case what == meansPeer || a.to.Network == "unix" && silent:
 		return finding.New(finding.LoginPeer,
 			"the server compares the system account with the role, and they differ").
-			Saw("%s", said(e)).
+			Saw("%s", serverText(e)).
 			Suggest("gharbor set %s user=\"$(id -un)\"   # if a role of that name exists", a.to.Profile).
 			Suggest("gharbor set %s socket= host=127.0.0.1   # by password, where the server's rules have a line "+
 				"for that",
@@ -238,7 +238,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Findin
 	}
 	return finding.New(finding.LoginRefused,
 		"the server does not accept this account with the login method of its rules").
-		Saw("%s", said(e)).
+		Saw("%s", serverText(e)).
 		Suggest("gharbor show %s", a.to.Profile).
 		AsAdmin(a.to.Admin, "SELECT line_number, type, database, user_name, address, auth_method FROM "+
 			"pg_hba_file_rules")
@@ -248,7 +248,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Findin
 func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 	return finding.New(finding.TLSRequiredByServer,
 		"the server wants TLS for this account, and the connection was not encrypted").
-		Saw("%s", said(e)).
+		Saw("%s", serverText(e)).
 		Suggest("gharbor set %s tls=verified", a.to.Profile).
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 }
@@ -307,14 +307,14 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 	switch e := c.refusal; (refusal{PgError: e}).means() {
 	case meansNoConnect:
 		return finding.New(finding.DatabaseNoAccess, "the role %s may not connect to the database %s",
-			clean.Quoted(c.to.User), clean.Quoted(c.to.Database)).
-			Saw("%s", said(e)).
+			clean.Quote(c.to.User), clean.Quote(c.to.Database)).
+			Saw("%s", serverText(e)).
 			ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile+" -access read", "GRANT CONNECT ON DATABASE %s TO %s",
 				identifier(c.to.Database), identifier(c.to.User))
 	case meansNotAccepting:
 		found := finding.New(finding.DatabaseNotAccepting, "the database %s does not accept connections",
-			clean.Quoted(c.to.Database)).
-			Saw("%s", said(e))
+			clean.Quote(c.to.Database)).
+			Saw("%s", serverText(e))
 		if c.to.Database == "template0" {
 			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
 				Another(c.to.Profile, "database", []string{"postgres"})
@@ -330,15 +330,15 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 
 func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, config *pgconn.Config) *finding.Finding {
 	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server",
-		clean.Quoted(c.to.Database)).
-		Saw("%s", said(e))
+		clean.Quote(c.to.Database)).
+		Saw("%s", serverText(e))
 	names, asked := c.databases(ctx, config)
 	near := nearest.Names(c.to.Database, names, 3)
 	switch {
 	case len(near) > 0:
-		found.Saw("similar names that exist: %s", clean.Quoted(strings.Join(near, ", ")))
+		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", ")))
 	case asked != "":
-		found.Saw("none of the %d databases has a similar name (asked in %s)", len(names), clean.Quoted(asked))
+		found.Saw("none of the %d databases has a similar name (asked in %s)", len(names), clean.Quote(asked))
 	default:
 		found.Saw("the names of the databases could not be read")
 	}

@@ -18,23 +18,23 @@ import (
 // Run runs a statement, without values by the simple query protocol, and with values by the extended one
 // (PostgreSQL documentation, "Message Flow").
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
-	return c.cancelled(ctx, to, func(start time.Time) error { return c.run(s, to, start) })
+	return c.runCancellable(ctx, to, func(start time.Time) error { return c.run(s, to, start) })
 }
 
 // Take runs COPY … FROM STDIN (PostgreSQL documentation, "COPY Operations").
 func (c *conversation) Take(ctx context.Context, text string, data io.Reader, to engine.Results) error {
-	return c.cancelled(ctx, to, func(start time.Time) error {
+	return c.runCancellable(ctx, to, func(start time.Time) error {
 		tag, err := c.pg.CopyFrom(context.Background(), data, text)
 		c.took = c.facts.AtServer(start)
 		if err != nil {
-			return c.refused(err)
+			return c.translateError(err)
 		}
-		return to.End(engine.Done{Command: command(tag.String()), Changed: tag.RowsAffected()})
+		return to.End(engine.Outcome{Command: command(tag.String()), Changed: tag.RowsAffected()})
 	})
 }
 
-// cancelled runs something that is cancelled at the server when ctx ends.
-func (c *conversation) cancelled(ctx context.Context, to engine.Results, run func(start time.Time) error) error {
+// runCancellable runs something that is cancelled at the server when ctx ends.
+func (c *conversation) runCancellable(ctx context.Context, to engine.Results, run func(start time.Time) error) error {
 	c.results = to
 	defer func() { c.results = nil }()
 	return engine.Cancellable(ctx, c.raw, c.cancel, func() error { return run(time.Now()) })
@@ -60,7 +60,7 @@ func (c *conversation) run(s engine.Statement, to engine.Results, start time.Tim
 			return err
 		}
 	}
-	return c.refused(all.Close())
+	return c.translateError(all.Close())
 }
 
 // read gives one result to where it goes. Where that fails, the rest is read and thrown away.
@@ -69,7 +69,7 @@ func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, star
 	begun := false
 	begin := func() {
 		if fields := reader.FieldDescriptions(); !begun && fields != nil {
-			failed = to.Begin(described(fields))
+			failed = to.Begin(describeColumns(fields))
 		}
 		begun = true
 	}
@@ -94,12 +94,12 @@ func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, star
 		return failed
 	}
 	if err != nil {
-		return c.refused(err)
+		return c.translateError(err)
 	}
 	if begin(); failed != nil {
 		return failed
 	}
-	done := engine.Done{Command: command(tag.String()), Changed: -1}
+	done := engine.Outcome{Command: command(tag.String()), Changed: -1}
 	if reader.FieldDescriptions() != nil {
 		done.Rows = tag.RowsAffected()
 	}
@@ -118,8 +118,8 @@ func command(tag string) string {
 	return tag[:end]
 }
 
-// refused is the driver's error as what it means.
-func (c *conversation) refused(err error) error {
+// translateError is the driver's error as what it means.
+func (c *conversation) translateError(err error) error {
 	var said *pgconn.PgError
 	switch {
 	case err == nil:
@@ -155,8 +155,8 @@ var copyPlace = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^COPY [^\n]*?, \S+ (\d+)(?:, \S+ ([^:\n]+))?`)
 })
 
-// noticed hands on what the server says beside a result.
-func (c *conversation) noticed(_ *pgconn.PgConn, n *pgconn.Notice) {
+// handOnNotice hands on what the server says beside a result.
+func (c *conversation) handOnNotice(_ *pgconn.PgConn, n *pgconn.Notice) {
 	if c.results != nil {
 		c.results.Notice(engine.Notice{
 			Severity: n.Severity,
@@ -238,8 +238,8 @@ var kinds = map[uint32]engine.Column{
 	3802: {Type: "jsonb", JSON: true},
 }
 
-// described are a result's columns.
-func described(fields []pgconn.FieldDescription) []engine.Column {
+// describeColumns are a result's columns.
+func describeColumns(fields []pgconn.FieldDescription) []engine.Column {
 	all := make([]engine.Column, len(fields))
 	for i, f := range fields {
 		all[i] = kinds[f.DataTypeOID]

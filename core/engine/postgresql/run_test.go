@@ -131,7 +131,7 @@ func TestRun(t *testing.T) {
 		{"ends", nil, "", true, "the tide is out (SQLSTATE 57P01)"},
 		{"rows", nil, "", true, "the connection was lost"},
 	} {
-		to := &talk.Told{}
+		to := &talk.ResultLog{}
 		err := r.Run(t.Context(), engine.Statement{Text: c.text, Arguments: c.values}, to)
 		if (err == nil) != (c.ends == "") || err != nil && !strings.Contains(err.Error(), c.ends) {
 			t.Errorf("%s ends with %v", c.text, err)
@@ -154,23 +154,23 @@ func TestRunIsCancelled(t *testing.T) {
 		cancelled := make(chan []byte, 1)
 		config := answered(cancelled)
 		if rule != tlsrule.Off {
-			config.TLS, _, _ = talk.Served(t)
+			config.TLS, _, _ = talk.ServerTLS(t)
 		}
 		r := opened(t, config, func(to *engine.Target) { to.TLS = talk.Plan(t, tlsrule.Settings{Rule: rule}) })
 		ctx, stop := context.WithTimeoutCause(t.Context(), 50*time.Millisecond, errors.New("the tide turned"))
-		err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.Told{})
+		err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.ResultLog{})
 		stop()
 		if err == nil || !strings.Contains(err.Error(), "the tide turned") || errors.Is(err, engine.ErrNotCancelled) {
 			t.Errorf("%s: %v", rule, err)
 		}
-		if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &talk.Told{}); err != nil {
+		if err := r.Run(t.Context(), engine.Statement{Text: "rows"}, &talk.ResultLog{}); err != nil {
 			t.Errorf("%s: after a cancel: %v", rule, err)
 		}
-		if err := r.Run(ctx, engine.Statement{Text: "rows"}, &talk.Told{}); err == nil {
+		if err := r.Run(ctx, engine.Statement{Text: "rows"}, &talk.ResultLog{}); err == nil {
 			t.Error("a statement is sent after its time")
 		}
 		full := errors.New("the disk is full")
-		to := &talk.Told{Fails: full}
+		to := &talk.ResultLog{Fails: full}
 		if err := r.Run(t.Context(), engine.Statement{Text: "slow"}, to); !errors.Is(err, full) || to.Rows != 1 {
 			t.Errorf("%s: %v after %d rows", rule, err, to.Rows)
 		}
@@ -178,7 +178,7 @@ func TestRunIsCancelled(t *testing.T) {
 	r := opened(t, answered(make(chan []byte, 1)), func(to *engine.Target) { to.Redial = nil })
 	ctx, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer stop()
-	if err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.Told{}); !errors.Is(err, engine.ErrNotCancelled) {
+	if err := r.Run(ctx, engine.Statement{Text: "slow"}, &talk.ResultLog{}); !errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("without a second connection: %v", err)
 	}
 }
@@ -187,7 +187,7 @@ func TestRunIsCancelled(t *testing.T) {
 func TestTake(t *testing.T) {
 	t.Parallel()
 	r := opened(t, answered(make(chan []byte, 1)), nil).(engine.Taker)
-	to := &talk.Told{}
+	to := &talk.ResultLog{}
 	if err := r.Take(t.Context(), "copy", strings.NewReader("1 ebb;2 flood"), to); err != nil || to.String() != "<NOTICE 00000 1 ebb;2 flood> (COPY 0 2)" {
 		t.Errorf("%v %q", err, to.String())
 	}

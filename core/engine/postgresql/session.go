@@ -59,7 +59,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	row, lineage, err := c.readFacts(ctx)
 	took := time.Since(before)
 	if err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	f := &c.facts
 	f.Lineage = clean.Line(lineage, 40)
@@ -82,7 +82,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	}
 	f.ServerID = serverID(f)
 	if err := f.MeasureTrips(nil, func() error { _, err := c.pg.Exec(ctx, "").ReadAll(); return err }); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	return c.describe()
 }
@@ -202,11 +202,11 @@ func ask(ctx context.Context, pg *pgconn.PgConn, sql string, values ...string) *
 	return results[1]
 }
 
-// lost is for a session that ended, or refused a plain question.
-func (c *conversation) lost(err error) *finding.Finding {
+// explainLoss is for a session that ended, or refused a plain question.
+func (c *conversation) explainLoss(err error) *finding.Finding {
 	var server *pgconn.PgError
 	if !errors.As(err, &server) {
-		return c.to.SessionLost(probe.LastError(err))
+		return c.to.SessionLost(err, probe.LastError(err))
 	}
 	if found := c.notReady(server); found != nil {
 		return found
@@ -215,13 +215,13 @@ func (c *conversation) lost(err error) *finding.Finding {
 	case meansTimeLimit:
 		return c.timeLimit(server)
 	case meansNoRight:
-		return c.to.NoRight(said(server))
+		return c.to.NoRight(serverText(server))
 	case meansFull, meansPoolFull:
 		return (&attempt{conversation: c}).full(server, what)
 	case meansPoolerLogin, meansPoolerMissing, meansPoolerCut:
 		return (&attempt{conversation: c}).behindPooler(server, what)
 	}
-	return c.to.SessionLost(said(server))
+	return c.to.SessionLost(nil, serverText(server))
 }
 
 // timeLimit is for a statement or a session that a limit of the server, or of a pooler, ended.
@@ -229,7 +229,7 @@ func (c *conversation) timeLimit(e *pgconn.PgError) *finding.Finding {
 	role := identifier(c.to.User)
 	found := finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement "+
 		"(statement_timeout)").
-		Saw("%s", said(e))
+		Saw("%s", serverText(e))
 	switch {
 	case byPooler(e):
 		found.Cause = "a time limit of the pooler ended the connection"

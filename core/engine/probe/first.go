@@ -39,7 +39,7 @@ func (o *Probe) Encrypt(ctx context.Context, f *engine.Facts, words FirstTLS) (*
 	if secure == nil {
 		return nil, result
 	}
-	f.Encrypted(facts)
+	f.SetTLS(facts)
 	if result.Outcome == finding.Fail { // nothing is sent to a server that is not trusted
 		return facts, result
 	}
@@ -61,9 +61,9 @@ func (o *Probe) handshake(ctx context.Context, words FirstTLS) (secure net.Conn,
 		return conn, facts, result
 	}
 	if !o.speaksPlainly(ctx, words) {
-		return nil, nil, finding.Failed(tlsrule.Diagnose(err, o.To.Profile, o.To.Address, words.Versions))
+		return nil, nil, finding.FailWith(tlsrule.Diagnose(err, o.To.Profile, o.To.Address, words.Versions))
 	}
-	return nil, nil, finding.Failed(finding.New(finding.TLSNotOffered,
+	return nil, nil, finding.FailWith(finding.New(finding.TLSNotOffered,
 		"the server at %s speaks without TLS on this port, but the rule is %s", o.To.Address, o.To.TLS.Rule).
 		Saw("it answers %s without TLS, and no TLS handshake", words.Question).
 		Advise("on the server: %s", words.Server).
@@ -94,11 +94,11 @@ func (o *Probe) speaksPlainly(ctx context.Context, words FirstTLS) bool {
 	return words.Plain(ctx, conn)
 }
 
-// Unwritten is the result for a first message that could not be written. With TLS 1.3 a client's certificate is refused
-// behind the handshake: what is left to be read says so.
-func (o *Probe) Unwritten(ctx context.Context, conn net.Conn, f *engine.Facts, err error) finding.Result {
+// ExplainWriteError is the result for a first message that could not be written. With TLS 1.3 a client's certificate
+// is refused behind the handshake: what is left to be read says so.
+func (o *Probe) ExplainWriteError(ctx context.Context, conn net.Conn, f *engine.Facts, err error) finding.Result {
 	if _, readErr := conn.Read(make([]byte, 1)); ClientCertificateAlert(readErr) != "" {
-		return finding.Failed(o.To.CertificateRefused(f, ClientCertificateAlert(readErr)))
+		return finding.FailWith(o.To.CertificateRefused(f, ClientCertificateAlert(readErr)))
 	}
 	return o.Nothing(ctx, err)
 }

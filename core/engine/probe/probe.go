@@ -115,7 +115,7 @@ func (o *Probe) Identify(ctx context.Context) (s greeting.Service, ok bool) {
 	if o.To.Redial == nil {
 		return greeting.Service{}, false
 	}
-	probes, _ := o.To.Greetings.Others(o.Word)
+	probes, _ := o.To.Greetings.OtherProbes(o.Word)
 	service, asked, ok := o.To.Greetings.Identify(ctx, o.To.Redial, probes...)
 	o.askedAll = asked == len(probes) && ctx.Err() == nil
 	return service, ok && !o.isOurs(service)
@@ -136,23 +136,23 @@ func (o *Probe) Recognise(p []byte) (s greeting.Service, ok bool) {
 	return s, ok && !o.isOurs(s)
 }
 
-// Other is the result for a server of another kind. reply is what it sent.
-func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
+// OtherService is the result for a server of another kind. reply is what it sent.
+func (o *Probe) OtherService(s greeting.Service, reply []byte) finding.Result {
 	if s.TLS && o.First {
-		return finding.Failed(finding.New(finding.SpeakTLSOnly,
+		return finding.FailWith(finding.New(finding.SpeakTLSOnly,
 			"the server at %s speaks TLS from the first byte, and the profile's rule is %s", o.To.Address, o.To.TLS.Rule).
 			Suggest("gharbor test %s -override tls=verified", o.To.Profile).
 			Suggest("gharbor nearby"))
 	}
 	if s.TLS {
 		if o.Direct {
-			return finding.Failed(finding.New(finding.SpeakTLSOnly,
+			return finding.FailWith(finding.New(finding.SpeakTLSOnly,
 				"the server at %s speaks TLS from the first byte, and was asked first: it wants direct TLS, or is another kind "+
 					"of server", o.To.Address).
 				Suggest("gharbor test %s -override tls-start=direct -override tls=verified", o.To.Profile).
 				Suggest("gharbor nearby"))
 		}
-		return finding.Failed(finding.New(finding.SpeakTLSOnly,
+		return finding.FailWith(finding.New(finding.SpeakTLSOnly,
 			"the server at %s speaks TLS from the first byte, which %s does not: it is another kind of server, or "+
 				"a TLS proxy", o.To.Address, o.Name).
 			Suggest("gharbor nearby").
@@ -168,7 +168,7 @@ func (o *Probe) Other(s greeting.Service, reply []byte) finding.Result {
 	if s.Engine != "" {
 		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", o.To.Profile, s.Engine)
 	}
-	return finding.Failed(o.suggestPlace(found))
+	return finding.FailWith(o.suggestPlace(found))
 }
 
 // suggestPlace says how to name another place.
@@ -180,8 +180,8 @@ func (o *Probe) suggestPlace(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor nearby").Advise("if the %s is wrong: gharbor set %s %s", what, o.To.Profile, key)
 }
 
-// Rest reads on for a moment: a greeting may come in pieces.
-func (o *Probe) Rest(reply []byte) []byte {
+// ReadRest reads on for a moment: a greeting may come in pieces.
+func (o *Probe) ReadRest(reply []byte) []byte {
 	const moment, enough = 400 * time.Millisecond, 256
 	o.Conn.SetReadDeadline(time.Now().Add(moment))
 	for len(reply) < enough {
@@ -198,16 +198,16 @@ func (o *Probe) Rest(reply []byte) []byte {
 	return reply
 }
 
-// Unexpected is the result for an answer that is not the engine's: another
+// ExplainAnswer is the result for an answer that is not the engine's: another
 // server where it can be recognised, else bytes of no known protocol.
-func (o *Probe) Unexpected(ctx context.Context, reply []byte) finding.Result {
+func (o *Probe) ExplainAnswer(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := o.Recognise(reply); ok {
-		return o.Other(service, reply)
+		return o.OtherService(service, reply)
 	}
 	if service, ok := o.Identify(ctx); ok {
-		return o.Other(service, reply)
+		return o.OtherService(service, reply)
 	}
-	return finding.Failed(o.suggestPlace(finding.New(finding.SpeakGarbage,
+	return finding.FailWith(o.suggestPlace(finding.New(finding.SpeakGarbage,
 		"the server at %s does not speak %s's protocol, nor any other that gharbor knows", o.To.Address, o.Name).
 		Saw("its first bytes: %s", clean.Bytes(reply, 32))))
 }
@@ -217,24 +217,24 @@ func (o *Probe) Nothing(ctx context.Context, err error) finding.Result {
 	if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
 		heard := "no answer to " + o.Name + "'s first message (no time was left to try other protocols)"
 		if o.askedAll {
-			_, others := o.To.Greetings.Others(o.Word)
+			_, others := o.To.Greetings.OtherProbes(o.Word)
 			heard = "no answer to " + clean.Alternatives(append([]string{o.Protocol}, others...)) + " opening"
 		}
 		found := finding.New(finding.SpeakSilent,
 			"%s accepts the connection and then says nothing: the server hangs or is overloaded%s, or a proxy has "+
 				"no server behind it", o.To.Address, o.Starting).
 			Saw("%s", heard)
-		return finding.Failed(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
+		return finding.FailWith(found.Suggest("gharbor test %s -timeout 60s   # if it is only slow", o.To.Profile).
 			Suggest("gharbor nearby"))
 	}
 	if service, ok := o.Identify(ctx); ok {
-		return o.Other(service, nil)
+		return o.OtherService(service, nil)
 	}
 	what := "closed the connection without a message"
 	if !errors.Is(err, io.EOF) {
 		what = "reset the connection"
 	}
-	return finding.Failed(finding.New(finding.SpeakClosed,
+	return finding.FailWith(finding.New(finding.SpeakClosed,
 		"%s accepted the connection and %s: the server is starting or full, or a proxy has no server behind it or "+
 			"waits for a PROXY header",
 		o.To.Address, what).

@@ -94,10 +94,10 @@ func TestWhatItIs(t *testing.T) {
 		result func(*Probe) string
 		want   string
 	}{
-		"by its bytes":      {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
-		"when asked":        {"+PONG\r\n", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
-		"nothing known":     {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
-		"TLS at once":       {"", func(o *Probe) string { return string(o.Unexpected(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
+		"by its bytes":      {"", func(o *Probe) string { return string(o.ExplainAnswer(ctx, []byte("SSH-2.0-x\r\n")).Finding.Code) }, "speak.other-engine"},
+		"when asked":        {"+PONG\r\n", func(o *Probe) string { return string(o.ExplainAnswer(ctx, []byte("??")).Finding.Code) }, "speak.other-engine"},
+		"nothing known":     {"", func(o *Probe) string { return string(o.ExplainAnswer(ctx, []byte("??")).Finding.Code) }, "speak.garbage"},
+		"TLS at once":       {"", func(o *Probe) string { return string(o.ExplainAnswer(ctx, []byte{21, 3, 1, 0, 2, 2, 70}).Finding.Code) }, "speak.tls-only"},
 		"closed":            {"", func(o *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.closed"},
 		"closed, and Redis": {"+PONG\r\n", func(o *Probe) string { return string(o.Nothing(ctx, io.EOF).Finding.Code) }, "speak.other-engine"},
 		"silent":            {"", func(o *Probe) string { return string(o.Nothing(ctx, os.ErrDeadlineExceeded).Finding.Code) }, "speak.silent"},
@@ -165,8 +165,8 @@ func TestFirstTLS(t *testing.T) {
 // TestFirstTLSTrust: a server whose certificate is not trusted is asked nothing behind the handshake; another one is,
 // and its answer counts.
 func TestFirstTLSTrust(t *testing.T) {
-	served, _, _ := talk.Served(t)
-	silent := finding.Failed(finding.New(finding.SpeakSilent, "it says nothing"))
+	served, _, _ := talk.ServerTLS(t)
+	silent := finding.FailWith(finding.New(finding.SpeakSilent, "it says nothing"))
 	for _, c := range []struct {
 		rule   tlsrule.Rule
 		spoken finding.Result

@@ -329,7 +329,7 @@ func (c *conversation) slow(ctx context.Context) ([][][]byte, error) {
 		}
 		var words []string
 		for _, word := range item.Items[3].Items {
-			words = append(words, written(word.String()))
+			words = append(words, formatArgument(word.String()))
 		}
 		from := ""
 		if len(item.Items) > 4 {

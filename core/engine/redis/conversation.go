@@ -86,7 +86,7 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 	seen := &probe.Head{Reader: c.conn}
 	c.in = resp.NewReader(seen, maxFacts)
 	if _, err := c.conn.Write(resp.Append(nil, "PING")); err != nil {
-		return c.probe.Unwritten(ctx, c.conn, &c.facts, err)
+		return c.probe.ExplainWriteError(ctx, c.conn, &c.facts, err)
 	}
 	var reply *resp.Reply
 	_, other, err := c.probe.Listen(ctx, func() (first []byte, err error) {
@@ -96,21 +96,21 @@ func (c *conversation) ping(ctx context.Context) finding.Result {
 	alert := probe.ClientCertificateAlert(err) // with TLS 1.3 it comes behind the handshake
 	switch {
 	case alert != "":
-		return finding.Failed(c.to.CertificateRefused(&c.facts, alert))
+		return finding.FailWith(c.to.CertificateRefused(&c.facts, alert))
 	case other != nil:
-		return c.probe.Other(*other, seen.Bytes)
+		return c.probe.OtherService(*other, seen.Bytes)
 	case len(seen.Bytes) == 0:
 		return c.probe.Nothing(ctx, err)
 	case err != nil || !isRedis(seen.Bytes):
 		if errors.Is(err, os.ErrDeadlineExceeded) && isRedis(seen.Bytes) {
 			return c.probe.Nothing(ctx, err)
 		}
-		return c.probe.Unexpected(ctx, c.probe.Rest(seen.Bytes))
+		return c.probe.ExplainAnswer(ctx, c.probe.ReadRest(seen.Bytes))
 	}
 	seen.Done = true
 	c.pong = reply
 	if found := c.refusedFirst(reply); found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	return finding.Good("Redis answers%s", map[bool]string{true: ", a password is wanted"}[isRefusal(reply, "NOAUTH")])
 }
@@ -168,8 +168,8 @@ func (c *conversation) askAll(ctx context.Context, commands ...[]string) ([]*res
 	return replies, nil
 }
 
-// said is a server's refusal, for what is seen.
-func said(r *resp.Reply) string { return clean.Quoted(clean.Line(r.String(), 300)) }
+// serverText is a server's refusal, for what is seen.
+func serverText(r *resp.Reply) string { return clean.Quote(clean.Line(r.String(), 300)) }
 
 // LogInAs names the user in place of the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

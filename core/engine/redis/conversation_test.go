@@ -25,7 +25,7 @@ func with(t *testing.T, config redis.Config, change func(*engine.Target), ends .
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Close)
-	return stages.To(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
+	return stages.Start(t, Begin, fmt.Sprint("127.0.0.1:", server.Port()), func(to *engine.Target) {
 		to.User, to.Database = "", ""
 		to.ListenerChecked = func() bool { return true }
 		if change != nil {
@@ -150,6 +150,7 @@ func TestFindings(t *testing.T) {
 		"no right": {redis.Config{Password: stages.Password, Fault: redis.FewRights}, func(to *engine.Target) { to.Database = "1" },
 			"database", finding.DatabaseNoAccess},
 		"lost":        {faulty(redis.LoseSession), nil, "session", finding.SessionLost},
+		"hangs":       {faulty(redis.HangSession), nil, "session", finding.SessionTimeout},
 		"no facts":    {redis.Config{Fault: redis.FewRights}, nil, "session", finding.SessionNoRight},
 		"link down":   {faulty(redis.LinkDown), nil, "session", finding.SessionLinkDown},
 		"unsaved":     {faulty(redis.Unsaved), nil, "session", finding.SessionWritesStopped},
@@ -184,7 +185,7 @@ func TestAskedForNothing(t *testing.T) {
 // TestEncrypted: TLS begins with the first byte, is verified, and a port without it, or a rule without it, is told.
 func TestEncrypted(t *testing.T) {
 	t.Parallel()
-	server, _, ca := stages.Served(t)
+	server, _, ca := stages.ServerTLS(t)
 	config := users()
 	config.TLS = server
 	verified := func(to *engine.Target) {
@@ -212,7 +213,7 @@ func TestLookUp(t *testing.T) {
 		"knot": finding.LoginNoSuchRole, "off": finding.LoginLocked, "warden": finding.LoginPassword,
 	} {
 		found := finding.New(finding.LoginPassword, "refused")
-		r := engine.Refused{User: user, Profile: "counts", Admin: "admin", Finding: found, By: "looked up: "}
+		r := engine.Refusal{User: user, Profile: "counts", Admin: "admin", Finding: found, By: "looked up: "}
 		if err := admin.LookUp(t.Context(), r); err != nil || found.Code != want {
 			t.Errorf("%s: %+v, %v", user, found, err)
 		}

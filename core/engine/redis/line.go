@@ -73,7 +73,7 @@ func readQuoted(line []byte, at int, a *engine.Argument) (int, error) {
 			at++
 			if c = line[at]; quote == '"' {
 				var skip int
-				c, skip = escaped(line[at:])
+				c, skip = unescapeByte(line[at:])
 				at += skip
 			}
 		}
@@ -82,8 +82,8 @@ func readQuoted(line []byte, at int, a *engine.Argument) (int, error) {
 	return 0, &engine.ArgumentError{At: from, What: "this text in quotes is not closed on its line"}
 }
 
-// escaped is the byte that stands behind a backslash, and how many more bytes of the text it takes.
-func escaped(text []byte) (c byte, skip int) {
+// unescapeByte is the byte that stands behind a backslash, and how many more bytes of the text it takes.
+func unescapeByte(text []byte) (c byte, skip int) {
 	if text[0] == 'x' && len(text) >= 3 {
 		if n, err := strconv.ParseUint(string(text[1:3]), 16, 8); err == nil {
 			return byte(n), 2
@@ -95,8 +95,8 @@ func escaped(text []byte) (c byte, skip int) {
 	return text[0], 0
 }
 
-// quoted writes an argument so that splitLine reads the same bytes.
-func quoted(text string) string {
+// quoteArgument writes an argument so that splitLine reads the same bytes.
+func quoteArgument(text string) string {
 	var b strings.Builder
 	b.WriteByte('"')
 	for i := range len(text) {
@@ -127,10 +127,10 @@ func isPlain(text string) bool {
 	return text != "" && text[0] != '#' && text[0] != '{'
 }
 
-// written is an argument as it is typed.
-func written(text string) string {
+// formatArgument is an argument as it is typed.
+func formatArgument(text string) string {
 	if isPlain(text) {
 		return text
 	}
-	return quoted(text)
+	return quoteArgument(text)
 }

@@ -40,15 +40,15 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	}
 	words, found := c.authentication(ctx, user)
 	if found != nil {
-		return finding.Failed(found)
+		return finding.FailWith(found)
 	}
 	if result := c.greet(ctx, words); result != nil {
 		return *result
 	}
 	c.facts.LoginMethod = methodPassword
-	detail := fmt.Sprintf("%s by %s", clean.Quoted(user), methodPassword)
+	detail := fmt.Sprintf("%s by %s", clean.Quote(user), methodPassword)
 	if c.inTheClear() && !c.listenerChecked() {
-		return finding.Warned(finding.New(finding.LoginWeakMethod,
+		return finding.WarnWith(finding.New(finding.LoginWeakMethod,
 			"the password went to the server as it is: the rule is tls = off").
 			Saw("the connection is not encrypted").
 			Suggest("gharbor test %s -override tls=verified   # if the server has a port for TLS", c.to.Profile), "%s", detail)
@@ -64,8 +64,9 @@ func (c *conversation) notAsked() finding.Result {
 		found.Cause = "the server asks for no password: the profile's was not sent"
 		found.Saw("its default user has none")
 	}
-	return finding.Warned(found.Advise("on the server: give the default user a password, with requirepass or ACL SETUSER"),
-		"%s, no password asked", clean.Quoted(defaultUser))
+	return finding.WarnWith(found.Advise(
+		"on the server: give the default user a password, with requirepass or ACL SETUSER"),
+		"%s, no password asked", clean.Quote(defaultUser))
 }
 
 // inTheClear reports whether what is sent can be read on the way.
@@ -87,7 +88,7 @@ func (c *conversation) authentication(ctx context.Context, user string) ([]strin
 	if c.to.NoSecret {
 		if user == defaultUser {
 			return nil, c.to.PasswordWanted(finding.New(finding.LoginPasswordWanted,
-				"the server wants a password, and the profile sends none").Saw("%s", said(c.pong)))
+				"the server wants a password, and the profile sends none").Saw("%s", serverText(c.pong)))
 		}
 		return words, nil // an account may have none
 	}
@@ -98,7 +99,7 @@ func (c *conversation) authentication(ctx context.Context, user string) ([]strin
 	}
 	value, err := c.to.TakeSecret(ctx)
 	if err != nil {
-		return nil, c.to.Untaken(&engine.SecretError{Err: err})
+		return nil, c.to.ExplainSecretError(&engine.SecretError{Err: err})
 	}
 	c.blank, c.empty = strings.TrimSpace(value.Disclose()) != value.Disclose(), value.Empty()
 	words[len(words)-1] = value.Disclose()
@@ -124,16 +125,16 @@ func (c *conversation) greet(ctx context.Context, authentication []string) *find
 	}
 	replies, err := c.askAll(ctx, commands...)
 	if err != nil {
-		result := finding.Failed(c.probe.EndedAtLogin(ctx, &c.facts, methodPassword, err))
+		result := finding.FailWith(c.probe.EndedAtLogin(ctx, &c.facts, methodPassword, err))
 		return &result
 	}
 	if refused := replies[0]; authentication != nil && refused.IsError() {
-		result := finding.Failed(c.refusedLogin(refused))
+		result := finding.FailWith(c.refusedLogin(refused))
 		return &result
 	}
 	c.hello = fields(replies[len(replies)-1])
 	if c.hello["mode"] == "sentinel" {
-		result := finding.Failed(c.sentinel(ctx))
+		result := finding.FailWith(c.sentinel(ctx))
 		return &result
 	}
 	return nil
@@ -145,17 +146,17 @@ func (c *conversation) refusedLogin(r *resp.Reply) *finding.Finding {
 	switch what := means(r); {
 	case what == meansPasswordWrong && c.to.NoSecret:
 		found := finding.New(finding.LoginPasswordWanted,
-			"the server wants a password for %s, and the profile sends none", clean.Quoted(user)).
-			Saw("%s", said(r)).Saw("this server gives the same answer for a user that does not exist")
+			"the server wants a password for %s, and the profile sends none", clean.Quote(user)).
+			Saw("%s", serverText(r)).Saw("this server gives the same answer for a user that does not exist")
 		return c.to.LookUpAs(c.to.PasswordWanted(found))
 	case what == meansPasswordWrong && c.empty:
 		return c.to.PasswordAgain(finding.New(finding.LoginEmptyPassword, "the password is empty, and the server refused it").
-			Saw("%s", said(r)).Saw("it came from: %s", c.facts.SecretSource))
+			Saw("%s", serverText(r)).Saw("it came from: %s", c.facts.SecretSource))
 	case what == meansPasswordWrong:
-		found := finding.New(finding.LoginPassword, "the server refused the password of %s", clean.Quoted(user)).
-			Saw("%s", said(r))
+		found := finding.New(finding.LoginPassword, "the server refused the password of %s", clean.Quote(user)).
+			Saw("%s", serverText(r))
 		if user != defaultUser {
-			found.Cause = "the server refused " + clean.Quoted(user) +
+			found.Cause = "the server refused " + clean.Quote(user) +
 				": the password is wrong, there is no such user, or it is switched off"
 			found.Saw("this server gives one answer for all of these")
 		}
@@ -165,18 +166,18 @@ func (c *conversation) refusedLogin(r *resp.Reply) *finding.Finding {
 		return c.to.LookUpAs(c.to.PasswordAgain(found))
 	case what == meansNoPasswordSet:
 		return finding.New(finding.LoginRefused, "the server has no password for its default user, and was sent one").
-			Saw("%s", said(r)).
+			Saw("%s", serverText(r)).
 			Suggest("gharbor test %s -override secret=none", c.to.Profile)
 	case strings.Contains(r.String(), "wrong number of arguments"):
 		return finding.New(finding.LoginNoSuchRole,
 			"this server is older than version 6, and knows no users: only a password").
-			Saw("%s", said(r)).
+			Saw("%s", serverText(r)).
 			Suggest("gharbor set %s user=", c.to.Profile)
 	}
 	if found := c.refusedFirst(r); found != nil {
 		return found
 	}
-	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", said(r)).
+	return finding.New(finding.LoginRefused, "the server refused the login").Saw("%s", serverText(r)).
 		Suggest("gharbor show %s", c.to.Profile)
 }
 
@@ -195,8 +196,8 @@ func (c *conversation) sentinel(ctx context.Context) *finding.Finding {
 			found.Saw("and %d more", len(reply.Items)-most)
 			break
 		}
-		found.Saw("it says that the primary of %s is at %s, port %s", clean.Quoted(one["name"]), clean.Quoted(one["ip"]),
-			clean.Quoted(one["port"]))
+		found.Saw("it says that the primary of %s is at %s, port %s", clean.Quote(one["name"]), clean.Quote(one["ip"]),
+			clean.Quote(one["port"]))
 	}
 	return found.Advise("compare the address with what you know, then: gharbor set %s host=HOST port=PORT", c.to.Profile)
 }
@@ -220,8 +221,9 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 		c.facts.Database = "0"
 	}
 	if _, err := strconv.ParseUint(c.facts.Database, 10, 31); err != nil {
-		return finding.Failed(finding.New(finding.DatabaseMissing, "databases have numbers on this server, and the profile "+
-			"says %s", clean.Quoted(c.facts.Database)).
+		return finding.FailWith(finding.New(finding.DatabaseMissing,
+			"databases have numbers on this server, and the profile "+
+				"says %s", clean.Quote(c.facts.Database)).
 			Suggest("gharbor set %s database=0", c.to.Profile))
 	}
 	if c.facts.Database == "0" {
@@ -229,27 +231,27 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	}
 	reply, err := c.ask(ctx, "SELECT", c.facts.Database)
 	if err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	switch {
 	case !reply.IsError():
 		return finding.Good("%s", c.facts.Database)
 	case means(reply) == meansNoDatabase:
-		return finding.Failed(c.noDatabase(ctx, reply))
+		return finding.FailWith(c.noDatabase(ctx, reply))
 	case means(reply) == meansNoRight:
-		return finding.Failed(finding.New(finding.DatabaseNoAccess, "the account %s may not choose a database",
-			clean.Quoted(c.facts.User)).Saw("%s", said(reply)).
+		return finding.FailWith(finding.New(finding.DatabaseNoAccess, "the account %s may not choose a database",
+			clean.Quote(c.facts.User)).Saw("%s", serverText(reply)).
 			Suggest("gharbor test %s -override database=0", c.to.Profile).
 			ByAdmin(c.to.Helping(), "provision grant "+c.to.Profile+" -access read", "ACL SETUSER %s +select",
-				written(c.facts.User)))
+				formatArgument(c.facts.User)))
 	}
-	return finding.Failed(c.refusedQuestion(reply))
+	return finding.FailWith(c.refusedQuestion(reply))
 }
 
 // noDatabase is for a number that the server does not have.
 func (c *conversation) noDatabase(ctx context.Context, refused *resp.Reply) *finding.Finding {
 	found := finding.New(finding.DatabaseMissing, "there is no database %s on this server", c.facts.Database).
-		Saw("%s", said(refused))
+		Saw("%s", serverText(refused))
 	reply, err := c.ask(ctx, "CONFIG", "GET", "databases")
 	n, _ := strconv.Atoi(fields(replyOr(reply, err))["databases"])
 	switch {
@@ -279,7 +281,7 @@ func replyOr(r *resp.Reply, err error) *resp.Reply {
 }
 
 // LookUp finds out with an administrator's login why the server refused another one.
-func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
+func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	user := r.User
 	if user == "" {
 		user = defaultUser
@@ -293,27 +295,27 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refused) error {
 	}
 	f := r.Finding
 	if reply.Kind == '_' {
-		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no user %s on this server", clean.Quoted(user))
+		f.Code, f.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no user %s on this server", clean.Quote(user))
 		f.Saw("%sACL GETUSER gives nothing", r.By)
 		f.Try, f.Do = nil, nil
-		f.ByAdmin(r.Admin, "provision make "+r.Profile, "ACL SETUSER %s on …", written(user))
+		f.ByAdmin(r.Admin, "provision make "+r.Profile, "ACL SETUSER %s on …", formatArgument(user))
 		return nil
 	}
 	account := readAccount(reply)
 	switch {
 	case !account.on:
-		f.Code, f.Cause = finding.LoginLocked, fmt.Sprintf("the user %s is switched off", clean.Quoted(user))
-		f.Saw("%sits flags are %s", r.By, clean.Quoted(strings.Join(account.flags, " ")))
+		f.Code, f.Cause = finding.LoginLocked, fmt.Sprintf("the user %s is switched off", clean.Quote(user))
+		f.Saw("%sits flags are %s", r.By, clean.Quote(strings.Join(account.flags, " ")))
 		f.Try, f.Do = nil, nil
-		f.ByAdmin(r.Admin, "provision unlock "+r.Profile, "ACL SETUSER %s on", written(user))
+		f.ByAdmin(r.Admin, "provision unlock "+r.Profile, "ACL SETUSER %s on", formatArgument(user))
 	case len(account.passwords) == 0:
 		f.Code, f.Cause = finding.LoginNoPasswordSet, fmt.Sprintf("the user %s has no password, so nobody gets in as it",
-			clean.Quoted(user))
+			clean.Quote(user))
 		f.Saw("%sit has no passwords, and not the flag nopass", r.By)
 		f.Try, f.Do = nil, nil
-		f.ByAdmin(r.Admin, "provision make "+r.Profile, "ACL SETUSER %s #HASH", written(user))
+		f.ByAdmin(r.Admin, "provision make "+r.Profile, "ACL SETUSER %s #HASH", formatArgument(user))
 	default:
-		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, and switched on", clean.Quoted(user))
+		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, and switched on", clean.Quote(user))
 		f.Saw("%sthe user has %d password(s)", r.By, len(account.passwords))
 	}
 	return nil

@@ -44,7 +44,7 @@ func hashOf(v secret.Value) string {
 
 // askAccount reads an account; nil where there is none.
 func askAccount(ctx context.Context, ask engine.Ask, user string) (*account, error) {
-	rows, err := ask(ctx, "ACL GETUSER "+quoted(user))
+	rows, err := ask(ctx, "ACL GETUSER "+quoteArgument(user))
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ const (
 
 // changeUser is a change of a user. rules are those that the server is sent, shown with [hidden] for a hash.
 func changeUser(why, user string, hash string, rules ...string) engine.Change {
-	c := engine.Change{Why: fmt.Sprintf(why, user), Text: "ACL SETUSER " + written(user)}
+	c := engine.Change{Why: fmt.Sprintf(why, user), Text: "ACL SETUSER " + formatArgument(user)}
 	c.Shown = c.Text
 	for _, rule := range rules {
 		c.Text += " " + rule
@@ -128,7 +128,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 		p.Changes = append(p.Changes, changeUser(whyNoUser, user, hash, "reset", "on"))
 	default:
 		if !a.on {
-			p.Changes = append(p.Changes, altered(changeUser(whyOff, user, "", "on")))
+			p.Changes = append(p.Changes, alterUser(changeUser(whyOff, user, "", "on")))
 		}
 		if hash != "" && !slices.Contains(a.passwords, hash) {
 			why := whyPassword
@@ -138,13 +138,13 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 			case len(a.passwords) == 0:
 				why = whyNoPassword
 			}
-			p.Changes = append(p.Changes, altered(changeUser(why, user, hash, "resetpass")))
+			p.Changes = append(p.Changes, alterUser(changeUser(why, user, hash, "resetpass")))
 		}
 	}
 	return p, keep(ctx, ask, p)
 }
 
-func altered(c engine.Change) engine.Change {
+func alterUser(c engine.Change) engine.Change {
 	c.Alters = true
 	return c
 }
@@ -200,9 +200,9 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 	if lacking {
 		all := rules
 		for _, pattern := range patterns {
-			all = append(all, written(pattern))
+			all = append(all, formatArgument(pattern))
 		}
-		p.Changes = append(p.Changes, altered(changeUser("the user %s lacks rights ("+string(w.Access)+")", user,
+		p.Changes = append(p.Changes, alterUser(changeUser("the user %s lacks rights ("+string(w.Access)+")", user,
 			"", all...)))
 	}
 	return p, keep(ctx, ask, p)
@@ -220,12 +220,12 @@ func lacks(ctx context.Context, ask engine.Ask, user string, a *account, example
 				if word == "x" {
 					words[i+1] = example
 				}
-				words[i+1] = quoted(words[i+1])
+				words[i+1] = quoteArgument(words[i+1])
 			}
 			if words[0] == "EVAL" {
 				words = []string{"EVAL", `"return 1"`, "0"}
 			}
-			rows, err := ask(ctx, "ACL DRYRUN "+quoted(user)+" "+strings.Join(words, " "))
+			rows, err := ask(ctx, "ACL DRYRUN "+quoteArgument(user)+" "+strings.Join(words, " "))
 			var refused *engine.StatementError
 			switch {
 			case errors.As(err, &refused) && strings.Contains(strings.ToLower(refused.Message), "unknown"):
@@ -277,7 +277,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 		if a.on {
 			return nil
 		}
-		return []engine.Change{altered(changeUser(whyOff, user, "", "on"))}
+		return []engine.Change{alterUser(changeUser(whyOff, user, "", "on"))}
 	})
 }
 
@@ -287,7 +287,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 		return nil, &engine.WishError{What: "the user default can't be dropped: each connection begins as it"}
 	}
 	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
-		return []engine.Change{engine.Taking("the user "+user+" is there", "ACL DELUSER %s", written(user))}
+		return []engine.Change{engine.Taking("the user "+user+" is there", "ACL DELUSER %s", formatArgument(user))}
 	})
 }
 
@@ -298,7 +298,7 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 		if w.KeepOld {
 			rules = nil
 		}
-		return []engine.Change{altered(changeUser("a new password for %s", user, hashOf(w.Password), rules...))}
+		return []engine.Change{alterUser(changeUser("a new password for %s", user, hashOf(w.Password), rules...))}
 	})
 }
 

@@ -87,16 +87,16 @@ func (c *conversation) refusedFirst(r *resp.Reply) *finding.Finding {
 	case meansProtected:
 		return finding.New(finding.SpeakProtectedMode,
 			"the server turns clients of other machines away: it has no password, and protected-mode is on").
-			Saw("%s", said(r)).
+			Saw("%s", serverText(r)).
 			Advise("on the server: give its default user a password, with requirepass or ACL SETUSER").
 			Suggest("gharbor test %s   # once that is done", c.to.Profile)
 	case meansLoading:
 		return finding.New(finding.SpeakStarting, "the server is starting: it still reads its data from disk").
-			Saw("%s", said(r)).
+			Saw("%s", serverText(r)).
 			Suggest("gharbor wait %s   # until it is ready", c.to.Profile)
 	case meansBusy:
 		return finding.New(finding.SpeakBusy, "the server runs a long script, and answers nobody else until it ends").
-			Saw("%s", said(r)).
+			Saw("%s", serverText(r)).
 			Suggest("gharbor wait %s   # until it has ended", c.to.Profile).
 			Advise("to end a script that has written nothing: SCRIPT KILL, as an administrator")
 	case meansFull:
@@ -108,7 +108,7 @@ func (c *conversation) refusedFirst(r *resp.Reply) *finding.Finding {
 // serverFull is for a server that has as many clients as it takes.
 func (c *conversation) serverFull(r *resp.Reply) *finding.Finding {
 	found := finding.New(finding.SessionServerFull, "the server has as many clients as it takes (maxclients)").
-		Saw("%s", said(r)).
+		Saw("%s", serverText(r)).
 		Suggest("gharbor wait %s   # until one of them leaves", c.to.Profile)
 	if admin := c.to.Helping(); admin != "" {
 		return found.Suggest("gharbor browse %s activity   # who is connected", admin)

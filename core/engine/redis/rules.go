@@ -10,7 +10,7 @@ import (
 // statements is what a command is here: a line of arguments, quoted as the server takes typed ones.
 var statements = &engine.Statements{
 	Lexis:     engine.Lexis{Line: splitLine},
-	Quote:     quoted,
+	Quote:     quoteArgument,
 	Parameter: parameter,
 	Bare:      isPlain,
 	Catalogue: catalogue,
@@ -18,7 +18,7 @@ var statements = &engine.Statements{
 		Risk:     riskOf,
 		Secret:   hasPassword,
 		Reads:    reads,
-		Database: selected,
+		Database: selectedDatabase,
 		Rollback: "DISCARD",
 		End:      "the end of the line",
 		NotAtomic: "a transaction of this engine is not taken back where one of its commands fails; " +
@@ -127,8 +127,8 @@ func isSecretSetting(name string) bool {
 	return strings.Contains(name, "pass") || name == "masterauth"
 }
 
-// selected is the database in which a session goes on.
-func selected(words []string) string {
+// selectedDatabase is the database in which a session goes on.
+func selectedDatabase(words []string) string {
 	if words[0] == "SELECT" && len(words) > 1 {
 		return words[1]
 	}

@@ -124,7 +124,7 @@ func (c *conversation) run(words []string, to engine.Results) error {
 // giveOne gives an answer that is no list.
 func (c *conversation) giveOne(r *resp.Reply, command string, to engine.Results) error {
 	if r.Kind == '+' && (r.String() == "OK" || r.String() == "QUEUED") {
-		done := engine.Done{Command: command, Changed: -1}
+		done := engine.Outcome{Command: command, Changed: -1}
 		if r.String() == "QUEUED" {
 			done.Command = command + " queued"
 		}
@@ -143,7 +143,7 @@ func (c *conversation) giveOne(r *resp.Reply, command string, to engine.Results)
 	if err := to.Row([][]byte{valueOf(r)}); err != nil {
 		return err
 	}
-	return to.End(engine.Done{Command: command, Rows: 1, Changed: -1})
+	return to.End(engine.Outcome{Command: command, Rows: 1, Changed: -1})
 }
 
 // giveList gives a list as rows, as it comes: of names and values two columns. What the receiver says ends the giving;
@@ -173,7 +173,7 @@ func (c *conversation) giveList(kind byte, n int64, command string, to engine.Re
 	if failed != nil {
 		return failed
 	}
-	if err := to.End(engine.Done{Command: command, Rows: n / int64(len(columns)), Changed: -1}); err != nil {
+	if err := to.End(engine.Outcome{Command: command, Rows: n / int64(len(columns)), Changed: -1}); err != nil {
 		return err
 	}
 	if refused != nil {
@@ -228,7 +228,7 @@ func (c *conversation) refusedCommand(r *resp.Reply) error {
 	case meansNoRight:
 		if _, command, quoted := strings.Cut(message, "'"); quoted {
 			command, _, _ = strings.Cut(command, "'")
-			e.Hint = fmt.Sprintf("an administrator gives the right: ACL SETUSER %s +%s", written(c.facts.User), command)
+			e.Hint = fmt.Sprintf("an administrator gives the right: ACL SETUSER %s +%s", formatArgument(c.facts.User), command)
 		}
 	case meansReadOnly:
 		e.Hint = "the server is a replica; its primary takes writes"

@@ -110,7 +110,7 @@ func TestStops(t *testing.T) {
 	t.Parallel()
 	c, server := with(t, redis.Config{}, nil)
 	c.Run(t.Context(), "RPUSH counts 1 2 3")
-	told := stages.Told{Fails: errors.New("enough")}
+	told := stages.ResultLog{Fails: errors.New("enough")}
 	err := c.Conversation.(engine.Runner).Run(t.Context(), engine.Statement{Text: "LRANGE counts 0 -1"}, &told)
 	if err == nil || err.Error() != "enough" || told.Rows != 1 {
 		t.Errorf("%v after %d rows", err, told.Rows)
@@ -176,7 +176,7 @@ func TestRules(t *testing.T) {
 			t.Errorf("%s: destroys, secret, reads = %v, want %v", text, got, want)
 		}
 	}
-	if selected(words("select 3")) != "3" || selected(words("GET 3")) != "" {
+	if selectedDatabase(words("select 3")) != "3" || selectedDatabase(words("GET 3")) != "" {
 		t.Error("where a session goes on is wrong")
 	}
 }
@@ -209,7 +209,7 @@ func FuzzLine(f *testing.F) {
 	f.Add("GET a")
 	f.Add(`"\xff" 'a' b`)
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, write := range []func(string) string{quoted, written} {
+		for _, write := range []func(string) string{quoteArgument, formatArgument} {
 			args, err := splitLine([]byte("x " + write(text)))
 			if err != nil || len(args) != 2 || string(args[1].Value) != text {
 				t.Errorf("%q is written %s, and read as %v, %v", text, write(text), args, err)
@@ -274,7 +274,7 @@ func TestProvision(t *testing.T) {
 type asked [][]string
 
 func (a *asked) Begin([]engine.Column) error { return nil }
-func (a *asked) End(engine.Done) error       { return nil }
+func (a *asked) End(engine.Outcome) error    { return nil }
 func (a *asked) Notice(engine.Notice)        {}
 func (a *asked) Row(values [][]byte) error {
 	var row []string
@@ -291,7 +291,7 @@ func TestCancel(t *testing.T) {
 	c, _ := with(t, redis.Config{}, nil)
 	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer stop()
-	err := c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: "BLPOP nothing 0"}, &stages.Told{})
+	err := c.Conversation.(engine.Runner).Run(ctx, engine.Statement{Text: "BLPOP nothing 0"}, &stages.ResultLog{})
 	if !errors.Is(err, context.DeadlineExceeded) || errors.Is(err, engine.ErrNotCancelled) {
 		t.Errorf("%v", err)
 	}

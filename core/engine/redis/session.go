@@ -25,16 +25,16 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		[]string{"CONFIG", "GET", "databases"}, []string{"ACL", "WHOAMI"}, []string{"ACL", "GETUSER", c.facts.User})
 	took := time.Since(before)
 	if err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	info, clock, save, databases, whoami, account := replies[0], replies[1], replies[2], replies[3], replies[4], replies[5]
 	switch means(info) {
 	case meansPasswordWanted, meansLoading, meansProtected, meansFull:
-		return finding.Failed(c.refusedQuestion(info))
+		return finding.FailWith(c.refusedQuestion(info))
 	}
 	c.info = readInfo(info.String())
 	if c.info["redis_mode"] == "sentinel" {
-		return finding.Failed(c.sentinel(ctx))
+		return finding.FailWith(c.sentinel(ctx))
 	}
 	if !whoami.IsError() && whoami.Kind == '$' {
 		c.facts.User = clean.Line(whoami.String(), 200)
@@ -53,7 +53,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 		c.facts.Settings = append(c.facts.Settings, clean.Line(n, 20)+" databases")
 	}
 	if err := c.facts.MeasureTrips(nil, func() error { _, err := c.ask(ctx, "PING"); return err }); err != nil {
-		return finding.Failed(c.lost(err))
+		return finding.FailWith(c.explainLoss(err))
 	}
 	return c.judge(info)
 }
@@ -186,31 +186,31 @@ func (c *conversation) judge(info *resp.Reply) finding.Result {
 	name := c.to.Profile
 	switch {
 	case info.IsError() && means(info) == meansNoRight:
-		return finding.Warned(finding.New(finding.SessionNoRight,
+		return finding.WarnWith(finding.New(finding.SessionNoRight,
 			"the login worked, but the account may not read the server's facts (INFO)").
-			Saw("%s", said(info)).
-			ByAdmin(c.to.Helping(), "provision grant "+name+" -access read", "ACL SETUSER %s +info", written(f.User)),
+			Saw("%s", serverText(info)).
+			ByAdmin(c.to.Helping(), "provision grant "+name+" -access read", "ACL SETUSER %s +info", formatArgument(f.User)),
 			"%s", detail)
 	case info.IsError():
-		return finding.Failed(c.refusedQuestion(info))
+		return finding.FailWith(c.refusedQuestion(info))
 	case c.info["role"] == "slave" && c.info["master_link_status"] != "up":
-		return finding.Warned(finding.New(finding.SessionLinkDown, "the replica's link to its primary is down").
-			Saw("its primary is %s, and the link is %s", clean.Quoted(f.ReplicaOf), clean.Quoted(c.info["master_link_status"])).
+		return finding.WarnWith(finding.New(finding.SessionLinkDown, "the replica's link to its primary is down").
+			Saw("its primary is %s, and the link is %s", clean.Quote(f.ReplicaOf), clean.Quote(c.info["master_link_status"])).
 			Suggest("gharbor wait %s   # until it is up again", name).
 			Advise("on the replica: are masteruser and masterauth right, and is the primary up?"), "%s", detail)
 	case means(c.pong) == meansWritesStopped,
 		c.info["rdb_last_bgsave_status"] == "err" && f.Persistent != nil && *f.Persistent && c.info["aof_enabled"] != "1":
 		found := finding.New(finding.SessionWritesStopped, "the server could not save its data, and may take no writes")
 		if c.pong.IsError() {
-			found.Saw("%s", said(c.pong))
+			found.Saw("%s", serverText(c.pong))
 		} else {
 			found.Saw("its last snapshot failed (rdb_last_bgsave_status is err)")
 		}
 		found.Advise("on the server: is there room on the disk, and memory for a fork? The log says why")
-		return finding.Warned(found, "%s", detail)
+		return finding.WarnWith(found, "%s", detail)
 	case f.MemoryLimit != nil && *f.MemoryLimit > 0 && f.MemoryUsed != nil && *f.MemoryUsed >= *f.MemoryLimit &&
 		c.info["maxmemory_policy"] == "noeviction":
-		return finding.Warned(finding.New(finding.SessionMemoryFull, "the server's memory is full: it refuses to write").
+		return finding.WarnWith(finding.New(finding.SessionMemoryFull, "the server's memory is full: it refuses to write").
 			Saw("it uses %s of %s, and drops no keys (noeviction)", clean.Size(float64(*f.MemoryUsed)),
 				clean.Size(float64(*f.MemoryLimit))).
 			Suggest("gharbor browse %s databases   # how many keys there are, and how many of them expire", name).
@@ -219,28 +219,28 @@ func (c *conversation) judge(info *resp.Reply) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// lost is for a session that ended.
-func (c *conversation) lost(err error) *finding.Finding {
+// explainLoss is for a session that ended.
+func (c *conversation) explainLoss(err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return c.to.CertificateRefused(&c.facts, alert)
 	}
-	return c.to.SessionLost(probe.LastError(err))
+	return c.to.SessionLost(err, probe.LastError(err))
 }
 
 // refusedQuestion is for a question of the stages that the server refused.
 func (c *conversation) refusedQuestion(r *resp.Reply) *finding.Finding {
 	switch means(r) {
 	case meansNoRight:
-		return c.to.NoRight(said(r))
+		return c.to.NoRight(serverText(r))
 	case meansLinkDown:
 		return finding.New(finding.SessionLinkDown,
 			"the replica's link to its primary is down, and it answers nothing until "+
-				"it is up").Saw("%s", said(r)).Suggest("gharbor wait %s", c.to.Profile)
+				"it is up").Saw("%s", serverText(r)).Suggest("gharbor wait %s", c.to.Profile)
 	}
 	if found := c.refusedFirst(r); found != nil {
 		return found
 	}
-	return c.to.SessionLost(said(r))
+	return c.to.SessionLost(nil, serverText(r))
 }
 
 // Bounds of the search for keys.
@@ -293,7 +293,7 @@ func (c *conversation) hasKey(ctx context.Context, pattern string) (bool, error)
 		}
 	}
 	return false, fmt.Errorf("no key of the first %d fits %s, and the database has more", scanStep*scanMost,
-		clean.Quoted(pattern))
+		clean.Quote(pattern))
 }
 
 // account is a user as ACL GETUSER has it.

@@ -79,7 +79,7 @@ services:
 	}
 	var have []string
 	for _, s := range result.Servers {
-		f := s.Found(keys, "x")
+		f := s.Connection(keys, "x")
 		words := []string{f.Name}
 		for _, set := range f.Sets {
 			words = append(words, string(set.Field.Name)+"="+set.Value.Text())
@@ -102,7 +102,7 @@ second engine=mariadb container=fieldstation/second user=ringer`
 // TestWritten: what is written is read as what it was.
 func TestWritten(t *testing.T) {
 	for _, engine := range making.MakeableWords(keys.Engines()) {
-		w := making.Wish{Profile: "counts", Entry: "counts", Engine: keys.Engines().Named(engine), User: "war$den", Database: "sightings", Inside: keys.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(keys.Engines().Named(engine), ""), Name: "counts"}
+		w := making.Wish{Profile: "counts", Entry: "counts", Engine: keys.Engines().ByWord(engine), User: "war$den", Database: "sightings", Inside: keys.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(keys.Engines().ByWord(engine), ""), Name: "counts"}
 		text, files, err := Write("station", "counts", making.Draft(w))
 		if err != nil {
 			t.Fatal(err)
@@ -216,7 +216,7 @@ func TestCopies(t *testing.T) {
 		t.Fatalf("%+v %v", result, err)
 	}
 	for i, want := range []string{"runs 2 containers", "runs 3 containers", "", ""} {
-		notes := strings.Join(result.Servers[i].Found(keys, "here").Notes, " ")
+		notes := strings.Join(result.Servers[i].Connection(keys, "here").Notes, " ")
 		if (notes != "") != (want != "") || !strings.Contains(notes, want) {
 			t.Errorf("%s: %q", result.Servers[i].Service, notes)
 		}

@@ -73,7 +73,7 @@ func judged(files []string) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &project{Name: lib.Name, Services: make(map[string]*service), Disabled: make(map[string]*service), Secrets: make(map[string]declared)}
+	p := &project{Name: lib.Name, Services: make(map[string]*service), Disabled: make(map[string]*service), Secrets: make(map[string]declaredSecret)}
 	for name, one := range lib.Services {
 		s := &service{Image: one.Image, Environment: one.Environment, Expose: one.Expose, Profiles: one.Profiles, DependsOn: make(map[string]bool)}
 		for _, port := range one.Ports {
@@ -91,7 +91,7 @@ func judged(files []string) (*project, error) {
 		p.Disabled[name] = &service{}
 	}
 	for name, one := range lib.Secrets {
-		p.Secrets[name] = declared{File: one.File, Environment: one.Environment}
+		p.Secrets[name] = declaredSecret{File: one.File, Environment: one.Environment}
 	}
 	return p, nil
 }

@@ -23,7 +23,7 @@ func mergeInto(base, over *node, at string) *node {
 	case base.kind != over.kind || over.kind == yaml.ScalarNode || replaced[at]:
 		return over.clone()
 	case over.kind == yaml.SequenceNode:
-		return appended(base, over, at)
+		return appendList(base, over, at)
 	}
 	merged := base.clone()
 	merged.line, merged.file = over.line, over.file
@@ -117,8 +117,8 @@ func orNode(n, other *node) *node {
 	return other
 }
 
-// appended is a list with another behind it; of two items that mean the same, the later one counts.
-func appended(base, over *node, at string) *node {
+// appendList is a list with another behind it; of two items that mean the same, the later one counts.
+func appendList(base, over *node, at string) *node {
 	all := base.clone()
 	for _, item := range over.list {
 		same := -1

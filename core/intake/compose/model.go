@@ -15,7 +15,7 @@ type project struct {
 	Name     string
 	Services map[string]*service // those of the active compose profiles
 	Disabled map[string]*service
-	Secrets  map[string]declared
+	Secrets  map[string]declaredSecret
 }
 
 // service is one service.
@@ -56,8 +56,8 @@ func (p serverPort) text() string { return strconv.Itoa(p.Target) }
 // secretUse is a secret that a service is given.
 type secretUse struct{ Source, Target string }
 
-// declared is a secret of the files.
-type declared struct{ File, Environment string }
+// declaredSecret is a secret of the files.
+type declaredSecret struct{ File, Environment string }
 
 // envFile is a file of variables for a service.
 type envFile struct {
@@ -390,8 +390,8 @@ func (s *service) readEnvFiles(n *node, at string) error {
 }
 
 // secrets reads the secrets of the files.
-func secrets(n *node) (map[string]declared, error) {
-	all := make(map[string]declared)
+func secrets(n *node) (map[string]declaredSecret, error) {
+	all := make(map[string]declaredSecret)
 	if n == nil || n.null {
 		return all, nil
 	}
@@ -403,7 +403,7 @@ func secrets(n *node) (map[string]declared, error) {
 		if one.kind != yaml.MappingNode {
 			return nil, one.wrong(at, "must be a mapping")
 		}
-		var d declared
+		var d declaredSecret
 		var err error
 		if d.File, err = one.get("file").scalar(at + ".file"); err != nil {
 			return nil, err

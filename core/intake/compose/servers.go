@@ -244,8 +244,8 @@ func (l *loading) password(project *project, service *service, env api.Environme
 	return secret.Value{}, "no secret of the service is the file that " + variable + " names"
 }
 
-// Found is the server as a connection that was found; origin says in which files.
-func (s Server) Found(keys *schema.Schema, origin string) intake.Found {
+// Connection is the server as a connection that was found; origin says in which files.
+func (s Server) Connection(keys *schema.Schema, origin string) intake.Connection {
 	var notes []string
 	if s.Declaration.Elsewhere != "" {
 		notes = append(notes, "not known: what is in the files of "+s.Declaration.Elsewhere)
@@ -254,7 +254,7 @@ func (s Server) Found(keys *schema.Schema, origin string) intake.Found {
 		notes = append(notes, fmt.Sprintf("the service runs %d containers, and a test asks which is meant: name one with "+
 			"container=NAME", s.Copies))
 	}
-	return intake.Found{
+	return intake.Connection{
 		Notes:    notes,
 		Name:     intake.Name(s.Service),
 		Sets:     s.Declaration.Sets(keys, s.Container, s.Port),

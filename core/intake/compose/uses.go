@@ -66,7 +66,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 	for _, name := range project.serviceNames() {
 		if s, ok := l.server(project, project.Services[name]); ok {
 			list = append(list, s.Making.uses(name)...)
-			for _, set := range s.Found(keys, "").Sets {
+			for _, set := range s.Connection(keys, "").Sets {
 				text := strings.ReplaceAll(set.Value.Text(), "$$", "$") // as the file has it
 				list = append(list, vouch.Use{Key: "service " + string(name+string(" "+set.Field.Name)), Words: []string{text}})
 			}

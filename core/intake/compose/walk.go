@@ -80,7 +80,7 @@ func (s scope) absolute(n *node) {
 	switch {
 	case n == nil:
 	case n.kind == yaml.ScalarNode && n.text != "":
-		n.text = s.whole(n.text)
+		n.text = s.absolutePath(n.text)
 	case n.kind == yaml.SequenceNode:
 		for _, one := range n.list {
 			s.absolute(one)
@@ -90,8 +90,8 @@ func (s scope) absolute(n *node) {
 	}
 }
 
-// whole is a path made absolute; "~" is the home folder.
-func (s scope) whole(path string) string {
+// absolutePath is a path made absolute; "~" is the home folder.
+func (s scope) absolutePath(path string) string {
 	if rest, ok := strings.CutPrefix(path, "~"); ok && (rest == "" || rest[0] == '/') {
 		if home, err := os.UserHomeDir(); err == nil {
 			return filepath.Join(home, rest)
@@ -110,15 +110,15 @@ func (s scope) labelFiles(n *node) error {
 		return nil
 	}
 	for _, one := range sequence(n).list {
-		if _, err := s.named(one); err != nil {
+		if _, err := s.namedFile(one); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// named is a file that a compose file names, as an absolute path. It is an error where it may not be used.
-func (s scope) named(n *node) (string, error) {
+// namedFile is a file that a compose file names, as an absolute path. It is an error where it may not be used.
+func (s scope) namedFile(n *node) (string, error) {
 	if s.Root != "" && n.filled {
 		return "", &Outside{n.text}
 	}
@@ -140,7 +140,7 @@ func (s scope) local(n *node) (string, error) {
 	if s.templates && strings.Contains(n.text, "$") {
 		return "", &Outside{n.text}
 	}
-	path := s.whole(n.text)
+	path := s.absolutePath(n.text)
 	s.name(path)
 	return path, s.within(path)
 }
@@ -249,7 +249,7 @@ func (s scope) include(document *node, stack []string) error {
 		return list.wrong("include", "must be a list")
 	}
 	for _, one := range list.list {
-		included, err := s.included(one, stack)
+		included, err := s.readInclude(one, stack)
 		if err != nil {
 			return err
 		}
@@ -262,8 +262,8 @@ func (s scope) include(document *node, stack []string) error {
 	return nil
 }
 
-// included reads one item of include.
-func (s scope) included(n *node, stack []string) (*node, error) {
+// readInclude reads one item of include.
+func (s scope) readInclude(n *node, stack []string) (*node, error) {
 	files := n
 	if n.kind == yaml.MappingNode {
 		files = n.get("path")
@@ -289,7 +289,7 @@ func (s scope) included(n *node, stack []string) (*node, error) {
 	inner.folder = filepath.Dir(paths[0])
 	if folder := n.get("project_directory"); folder != nil && !folder.null {
 		var err error
-		if inner.folder, err = s.named(folder); err != nil {
+		if inner.folder, err = s.namedFile(folder); err != nil {
 			return nil, err
 		}
 	}
@@ -321,7 +321,7 @@ func (s scope) variablesOf(n *node, folder string) (map[string]string, error) {
 		}
 	} else {
 		for _, one := range sequence(n).list {
-			path, err := s.named(one)
+			path, err := s.namedFile(one)
 			if err != nil {
 				return nil, err
 			}

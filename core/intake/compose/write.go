@@ -71,13 +71,13 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	}
 	for _, v := range p.Variables {
 		name, value, _ := strings.Cut(v, "=")
-		s.Environment[name] = escaped(value)
+		s.Environment[name] = escapeDollars(value)
 	}
 	for _, word := range p.Engine.Image.Recipe.Command {
-		s.Command = append(s.Command, escaped(word))
+		s.Command = append(s.Command, escapeDollars(word))
 	}
 	for _, word := range p.Check {
-		s.HealthCheck.Test = append(s.HealthCheck.Test, escaped(word))
+		s.HealthCheck.Test = append(s.HealthCheck.Test, escapeDollars(word))
 	}
 	secrets := make(map[string]writtenSecret)
 	for _, one := range p.Secrets {
@@ -98,5 +98,5 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	return out.Bytes(), files, err
 }
 
-// escaped is a value in which no $ stands for a variable.
-func escaped(value string) string { return strings.ReplaceAll(value, "$", "$$") }
+// escapeDollars is a value in which no $ stands for a variable.
+func escapeDollars(value string) string { return strings.ReplaceAll(value, "$", "$$") }

@@ -86,7 +86,7 @@ func Pairs(keys *schema.Schema, text string) (word string, pairs [][2]string, ok
 // file or an environment has them: the names of a URL's parameters, of which
 // "password" comes back apart. Those that are not known are left out.
 func FromParameters(keys *schema.Schema, word string, pairs [][2]string) (*Connection, error) {
-	u := urlReader{keys: keys, spec: keys.Engines().Named(word), named: make(map[string]string), leaveOut: leaveAll}
+	u := urlReader{keys: keys, spec: keys.Engines().ByWord(word), named: make(map[string]string), leaveOut: leaveAll}
 	for _, pair := range pairs {
 		if u.parameter(pair[0], pair[1]); u.err != nil {
 			return nil, u.err
@@ -286,7 +286,7 @@ func (u *urlReader) query(query string) {
 		switch {
 		case err != nil, nameErr != nil:
 			u.err = fmt.Errorf("the URL's parameter %s has a %% without two hexadecimal digits after it",
-				clean.Quoted(encodedName))
+				clean.Quote(encodedName))
 		case !hasValue:
 			u.err = errors.New("the URL has a parameter without = and a value")
 		default:
@@ -328,19 +328,19 @@ func (u *urlReader) parameter(name, value string) {
 	case p.Expected != "":
 		u.err = fmt.Errorf("%s%s: expected %s", u.what, name, p.Expected)
 	default:
-		u.unknown(name)
+		u.reportUnknown(name)
 	}
 }
 
-// unknown is for a parameter that no engine knows. One that looks misspelt is not left out of a URL: what it asks for
-// may be safety.
-func (u *urlReader) unknown(name string) {
+// reportUnknown is for a parameter that no engine knows. One that looks misspelt is not left out of a URL: what it
+// asks for may be safety.
+func (u *urlReader) reportUnknown(name string) {
 	near := nearest.Name(name, parameters(u.keys))
 	if u.leaveOut == leaveAll || u.leaveOut == leaveStrange && near == "" {
 		u.leftOut = append(u.leftOut, name)
 		return
 	}
-	text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quoted(name))
+	text := fmt.Sprintf("a profile has no key for the URL's parameter %s", clean.Quote(name))
 	if near != "" {
 		text += fmt.Sprintf("; did you mean %q?", near)
 	}

@@ -90,8 +90,8 @@ const (
 	TokenFile    Name = "token-file"
 )
 
-// Handed lists the keys whose values another program is given.
-func Handed() []Name {
+// ForPrograms lists the keys whose values another program is given.
+func ForPrograms() []Name {
 	return []Name{
 		Engine, Host, Port, Socket, Database, User, AuthDatabase, Service, Instance, Target,
 		TLS, TLSCA, TLSName, TLSCert, TLSKey, TLSCRL, TLSStart,

@@ -68,7 +68,7 @@ func (h Hop) Key(name key.Name) string { return fmt.Sprintf("hop.%d.%s", h.Numbe
 // Get returns the effective value of a key. What an SSH client configuration says
 // for it is not known here.
 func (h Hop) Get(name key.Name) (Effective, bool) {
-	e, ok := h.Written(name)
+	e, ok := h.WrittenValue(name)
 	if !ok {
 		return h.byDefault(name)
 	}
@@ -76,16 +76,16 @@ func (h Hop) Get(name key.Name) (Effective, bool) {
 	return e, true
 }
 
-// Written is what the hop's file or the command line says for a key; nothing is
+// WrittenValue is what the hop's file or the command line says for a key; nothing is
 // expanded.
-func (h Hop) Written(name key.Name) (Effective, bool) {
+func (h Hop) WrittenValue(name key.Name) (Effective, bool) {
 	field := schema.HopField(name)
 	for i := len(h.r.overrides) - 1; i >= 0; i-- {
 		if o := h.r.overrides[i]; o.Field == field && o.Hop == h.Number {
 			return Effective{Field: field, Value: o.Value, Origin: Origin{Kind: FromOverride}}, !o.Unset
 		}
 	}
-	own, ok := h.hop.Own(field)
+	own, ok := h.hop.OwnValue(field)
 	if !ok {
 		return Effective{}, false
 	}
@@ -100,8 +100,8 @@ func (h Hop) Written(name key.Name) (Effective, bool) {
 // SSH client configuration, the port and the user are its business.
 func (h Hop) byDefault(name key.Name) (Effective, bool) {
 	text, reason := "", ""
-	_, alias := h.Written(key.SSH)
-	_, proxy := h.Written(key.Proxy)
+	_, alias := h.WrittenValue(key.SSH)
+	_, proxy := h.WrittenValue(key.Proxy)
 	switch {
 	case alias || proxy:
 	case name == "port":
@@ -169,8 +169,8 @@ func (h Hop) Command(k key.Name) []string {
 // Project reports whether the profile has something from a project's file.
 func (h Hop) Project() bool { return !h.r.Own() }
 
-// Pinned are the files' bytes that the profile was judged by.
-func (h Hop) Pinned() map[string][]byte { return h.r.pinned }
+// PinnedFiles are the files' bytes that the profile was judged by.
+func (h Hop) PinnedFiles() map[string][]byte { return h.r.pinned }
 
 // BoundWord is the word of the hop with all else that a wallet's secret is bound to. A hop of a
 // project's file is another one than the user's of the same word where that file says which
@@ -182,12 +182,12 @@ func (h Hop) BoundWord() string {
 		return word
 	}
 	for _, f := range schema.HopFields() {
-		if e, ok := h.Written(f.Name); ok && !f.NotBound && !f.InWord {
+		if e, ok := h.WrittenValue(f.Name); ok && !f.NotBound && !f.InWord {
 			word += fmt.Sprintf(" %s=%s", f.Name, strings.Join(e.Value.Words(), ","))
 		}
 	}
 	if u, err := url.Parse(h.Text(key.Proxy)); err == nil && u.Host != "" {
-		if given, ok := h.r.Given(u.Hostname()); ok {
+		if given, ok := h.r.HostEntry(u.Hostname()); ok {
 			word += " at " + given.List()
 		}
 	}
@@ -235,7 +235,7 @@ func (r *Profile) HopWords() []string {
 func (r *Profile) hopProblem() (where string, e Effective, err error) {
 	for _, h := range r.Hops() {
 		for i := range schema.HopFields() {
-			e, ok := h.Written(schema.HopFields()[i].Name)
+			e, ok := h.WrittenValue(schema.HopFields()[i].Name)
 			if !ok || !schema.HopFields()[i].Expands {
 				continue
 			}

@@ -65,9 +65,9 @@ type Effective struct {
 	Origin   Origin
 }
 
-// Shown is the value for a screen: the template, followed by its value
+// Display is the value for a screen: the template, followed by its value
 // unless a variable's name looks secret.
-func (e Effective) Shown() string {
+func (e Effective) Display() string {
 	if e.Template == "" {
 		return e.Value.Text()
 	}
@@ -108,18 +108,18 @@ type Environment struct {
 	Aliases Aliases
 }
 
-// Of resolves p, which must be a profile of f.
-func Of(f *profile.File, p *profile.Profile, overrides []schema.Override, env Environment) *Profile {
+// Resolve resolves p, which must be a profile of f.
+func Resolve(f *profile.File, p *profile.Profile, overrides []schema.Override, env Environment) *Profile {
 	r := &Profile{
 		Profile:   p,
-		Called:    f.Called(p),
+		Called:    f.FullName(p),
 		file:      p.File(),
 		overrides: overrides,
 		env:       env,
 		chain:     f.Chain(p, overrides),
 	}
-	r.address = address.Named(addressKey(overrides, r.chain))
-	r.notVouched = r.unvouched()
+	r.address = address.ByKey(addressKey(overrides, r.chain))
+	r.notVouched = r.checkVouched()
 	r.follow()
 	return r
 }
@@ -143,7 +143,7 @@ func (r *Profile) Get(name key.Name) (Effective, bool) {
 func (r *Profile) Schema() *schema.Schema { return r.file.Schema() }
 
 // Engine is the engine that the profile names, nil for none.
-func (r *Profile) Engine() *engine.Spec { return r.Schema().Engines().Named(r.Text(key.Engine)) }
+func (r *Profile) Engine() *engine.Spec { return r.Schema().Engines().ByWord(r.Text(key.Engine)) }
 
 // Port is the port that the profile or its engine says, 0 where neither does.
 func (r *Profile) Port() int {
@@ -258,11 +258,11 @@ func (r *Profile) lookUp(field *schema.Field) (Effective, bool) {
 			return e, true
 		}
 	}
-	if e, link, ok := r.service.Own(field.Name); ok && field.Name != "alias" && field.Name != "note" {
+	if e, link, ok := r.service.OwnValue(field.Name); ok && field.Name != "alias" && field.Name != "note" {
 		return Effective{
 			Field:  field,
 			Value:  e.Value,
-			Origin: Origin{Kind: FromAlias, Alias: link.Called(), File: link.Path(), Line: e.Line},
+			Origin: Origin{Kind: FromAlias, Alias: link.FullName(), File: link.Path(), Line: e.Line},
 		}, true
 	}
 	return Effective{}, false
@@ -316,7 +316,7 @@ func (r *Profile) finish(e *Effective) error {
 		}
 		e.Value.Raw = text
 	}
-	e.Value.Raw = field.Whole(e.Value.Raw, r.base(e.Origin), r.env.Home)
+	e.Value.Raw = field.AbsolutePath(e.Value.Raw, r.base(e.Origin), r.env.Home)
 	return nil
 }
 
@@ -383,6 +383,6 @@ func (r *Profile) Variable(name string) string {
 // Values resolves values that stand in no file, such as those of a connection URL, like
 // those of a profile of that name.
 func Values(keys *schema.Schema, name string, sets []schema.Override, env Environment) *Profile {
-	p := profile.Unfiled(keys, name, sets)
-	return Of(p.File(), p, nil, env)
+	p := profile.NewUnfiled(keys, name, sets)
+	return Resolve(p.File(), p, nil, env)
 }

@@ -95,7 +95,9 @@ type chains struct{ all *address.Chain }
 
 func (c chains) Chain(string, *Profile) (*address.Chain, *finding.Finding) { return c.all, nil }
 
-func (c chains) Given(string, *Profile) (profile.GivenHost, bool) { return profile.GivenHost{}, false }
+func (c chains) HostEntry(string, *Profile) (profile.GivenHost, bool) {
+	return profile.GivenHost{}, false
+}
 
 // TestThroughAlias: what the profile sets wins over the alias, and the alias over the
 // engine's defaults; the origin says which.
@@ -107,7 +109,7 @@ func TestThroughAlias(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := Environment{Aliases: chains{&address.Chain{Links: []*profile.Alias{f.AliasNamed("old"), f.AliasNamed("skein")}}}}
-	r := Of(p, p.Lookup("archive"), nil, env)
+	r := Resolve(p, p.Lookup("archive"), nil, env)
 	for k, want := range map[string]string{
 		"engine": "oracle alias skein, aliases.toml:5", "service": "OTHER profiles.toml:4", "tls": "required alias old, aliases.toml:3",
 		"tls-ca": "/etc/team/ca.pem alias skein, aliases.toml:9", "port": "1521 default: oracle's usual port", "target": "any default: the first that serves", "note": " ",
@@ -120,10 +122,10 @@ func TestThroughAlias(t *testing.T) {
 	if got := r.Hosts(); len(got) != 2 || got[0].Port != 1521 || got[1].Port != 1 || r.Local() || !r.Lists("ARCHIVE-A.saltmarsh.example", 1521) || r.Lists("archive-a.saltmarsh.example", 1) {
 		t.Errorf("%v", got)
 	}
-	if r := Of(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field(key.Service), Unset: true}}, env); r.Text(key.Service) != "SKEIN" {
+	if r := Resolve(p, p.Lookup("archive"), []schema.Override{{Field: keys.Field(key.Service), Unset: true}}, env); r.Text(key.Service) != "SKEIN" {
 		t.Errorf("without the profile's own service: %q", r.Text(key.Service))
 	}
-	if d := Of(p, p.Lookup("direct"), nil, env); d.Address().Key != "host" || d.Text(key.Engine) != "" || d.Service() != nil {
+	if d := Resolve(p, p.Lookup("direct"), nil, env); d.Address().Key != "host" || d.Text(key.Engine) != "" || d.Service() != nil {
 		t.Errorf("a host of its own, and still %q by %q", d.Text(key.Engine), d.Address().Key)
 	}
 }
@@ -140,11 +142,11 @@ func TestContainerForms(t *testing.T) {
 		"[profile.ringing.container]\nproject = \"station\"\nservice = \"rings\"\n":     byLabels,
 	} {
 		f := parse(t, head+text)
-		r := Of(f, f.Lookup("ringing"), nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
+		r := Resolve(f, f.Lookup("ringing"), nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
 		if have, ok := address.ContainerOf(r); !ok || have != want || r.Address().Key != "container" || !r.Local() || r.Text(key.TLS) != "offered" {
 			t.Errorf("%s is %+v, %q, local %v, tls %s", text, have, r.Address().Key, r.Local(), r.Text(key.TLS))
 		}
-		if far := Of(f, f.Lookup("ringing"), allkeys.Sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
+		if far := Resolve(f, f.Lookup("ringing"), allkeys.Sets(t, "endpoint=tcp://far.saltmarsh.example:2376"), Environment{Lookup: func(string) (string, bool) { return "", false }}); far.Local() || far.Text(key.TLS) != "verified" {
 			t.Errorf("at an engine elsewhere the rule is %s", far.Text(key.TLS))
 		}
 		for set, line := range map[string]string{"container=other": `container = "other"`, "container=a/b": `container = { project = "a", service = "b" }`} {
@@ -188,7 +190,7 @@ func TestResolve(t *testing.T) {
 		v, ok := map[string]string{"STATION": "creek.example", "PORT": "6000", "DB_PASSWORD": "avocet", "EMPTY": ""}[name]
 		return v, ok
 	}}
-	r := Of(f, f.Lookup("sightings-ro"), nil, env)
+	r := Resolve(f, f.Lookup("sightings-ro"), nil, env)
 	for k, want := range map[string]string{
 		"user": "visitor|profiles.toml:19", "host": "127.0.0.1|like sightings, profiles.toml:7", "database": "sightings|like sightings, profiles.toml:10",
 		"tls": "offered|default: the address is on this machine", "expect.version": ">= 14|profiles.toml:22", "tags": "local,field|like sightings, profiles.toml:12",
@@ -199,7 +201,7 @@ func TestResolve(t *testing.T) {
 			t.Errorf("%s: %s, want %s", k, got, want)
 		}
 	}
-	r = Of(f, f.Lookup("tides"), nil, env)
+	r = Resolve(f, f.Lookup("tides"), nil, env)
 	if got := fmt.Sprint(r.Hosts()); got != "[{10.0.0.1 5432} {2001:db8::1 5433}]" || r.Text(key.TLS) != "verified" || r.Text(key.Database) != "tidekeeper" {
 		t.Errorf("%s %s %s", got, r.Text(key.TLS), r.Text(key.Database))
 	}
@@ -215,7 +217,7 @@ func TestResolve(t *testing.T) {
 		}
 		return all
 	}
-	r = Of(f, f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
+	r = Resolve(f, f.Lookup("sightings-ro"), over("socket", "/run/pg", "user", ""), env)
 	if _, ok := r.Get(key.Host); ok || r.Text(key.Socket) != "/run/pg" || r.Address().Key != "socket" || r.Text(key.User) != "" {
 		t.Errorf("override: %+v", r.Values())
 	}
@@ -227,17 +229,17 @@ func TestResolve(t *testing.T) {
 		{"database", "a$$b", "a$b", "a$$b = a$b"},
 		{"user", "${DB_PASSWORD}", "avocet", "${DB_PASSWORD}"},
 	} {
-		r := Of(f, f.Lookup("sightings"), over(c.k, c.template), env)
-		if e, _ := r.Get(key.Name(c.k)); r.Problem() != nil || e.Value.Text() != c.want || e.Shown() != c.shown {
-			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Shown(), r.Problem())
+		r := Resolve(f, f.Lookup("sightings"), over(c.k, c.template), env)
+		if e, _ := r.Get(key.Name(c.k)); r.Problem() != nil || e.Value.Text() != c.want || e.Display() != c.shown {
+			t.Errorf("%s: %q %q %v", c.template, e.Value.Text(), e.Display(), r.Problem())
 		}
 	}
 	for _, template := range []string{"${NONE}", "${EMPTY}"} {
-		if r := Of(f, f.Lookup("sightings"), over("host", template), env); r.Problem() == nil || r.Problem().Code != "profile.variable" {
+		if r := Resolve(f, f.Lookup("sightings"), over("host", template), env); r.Problem() == nil || r.Problem().Code != "profile.variable" {
 			t.Errorf("%s: %+v", template, r.Problem())
 		}
 	}
-	if r := Of(f, f.Lookup("sightings"), over("port", "${STATION}"), env); r.Problem() == nil || strings.Contains(r.Problem().Cause, "creek") {
+	if r := Resolve(f, f.Lookup("sightings"), over("port", "${STATION}"), env); r.Problem() == nil || strings.Contains(r.Problem().Cause, "creek") {
 		t.Errorf("a port that is no number: %+v", r.Problem())
 	}
 }
@@ -254,11 +256,11 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for _, p := range file.Profiles {
-			Of(file, p, nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
+			Resolve(file, p, nil, Environment{Lookup: func(string) (string, bool) { return "", false }})
 			// Whatever the file looks like, an edit does just what was asked or nothing.
 			note := keys.Field(key.Note)
 			if edit, err := file.Set(p.Name, []schema.Override{{Field: note, Value: schema.TextValue("x")}}); err == nil {
-				if text, err := edit.Checked(); err == nil {
+				if text, err := edit.CheckedText(); err == nil {
 					again, err := profile.Parse(keys, "profiles.toml", text)
 					if err != nil || again.Lookup(p.Name).Text(key.Note) != "x" {
 						t.Errorf("the edit of %q went wrong: %q", data, text)
@@ -279,12 +281,12 @@ func TestHops(t *testing.T) {
 	for name, want := range map[string]string{
 		"tides": "keeper@gate.saltmarsh.example:22 ssh:sluice", "tides-ro": "keeper@gate.saltmarsh.example:22 ssh:sluice", "tides-direct": "",
 	} {
-		r := Of(f, f.Lookup(name), nil, hopEnv)
+		r := Resolve(f, f.Lookup(name), nil, hopEnv)
 		if got := strings.Join(r.HopWords(), " "); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
-	r := Of(f, f.Lookup("tides-ro"), nil, hopEnv)
+	r := Resolve(f, f.Lookup("tides-ro"), nil, hopEnv)
 	k, _ := r.Hops()[0].Get(key.Key)
 	if k.Value.Text() != "/home/w/.ssh/gate" || k.Origin.String() != "like tides, profiles.toml:12" {
 		t.Errorf("%+v", k)
@@ -297,19 +299,19 @@ func TestHops(t *testing.T) {
 	if !ok || err != nil {
 		t.Fatal(ok, err)
 	}
-	over := Of(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: number}}, hopEnv)
+	over := Resolve(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: number}}, hopEnv)
 	if got := over.HopWords()[0]; got != "keeper@gate.saltmarsh.example:2222" {
 		t.Errorf("overridden: %s", got)
 	}
-	if missing := Of(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: 3}}, hopEnv).MissingHop(); missing != 3 {
+	if missing := Resolve(f, f.Lookup("tides"), []schema.Override{{Field: field, Value: value, Hop: 3}}, hopEnv).MissingHop(); missing != 3 {
 		t.Errorf("missing hop: %d", missing)
 	}
 	own := parsed(t, "[profile.a]\nhost = \"x\"\n[[profile.a.hop]]\nhost = \"${GATE}\"\n")
-	if got := Of(own, own.Lookup("a"), nil, hopEnv).HopWords()[0]; got != "warden@gate.saltmarsh.example:22" {
+	if got := Resolve(own, own.Lookup("a"), nil, hopEnv).HopWords()[0]; got != "warden@gate.saltmarsh.example:22" {
 		t.Errorf("by default: %s", got)
 	}
 	unset := parsed(t, "[profile.a]\nhost = \"x\"\n[[profile.a.hop]]\nhost = \"${NO_SUCH}\"\n")
-	found := Of(unset, unset.Lookup("a"), nil, hopEnv).Problem()
+	found := Resolve(unset, unset.Lookup("a"), nil, hopEnv).Problem()
 	if found == nil || found.Code != "profile.variable" || !strings.Contains(found.Cause, "hop.1.host") {
 		t.Errorf("%+v", found)
 	}
@@ -333,7 +335,7 @@ func TestHopEdits(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		data, err := edit.Checked()
+		data, err := edit.CheckedText()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -358,15 +360,15 @@ func TestHopEdits(t *testing.T) {
 	if len(renamed.Lookup("ebb").Hops) != 2 {
 		t.Error("a rename lost hops")
 	}
-	sets, err := f.Copied(f.Lookup("tides"), false, "/home/w")
+	sets, err := f.CopyValues(f.Lookup("tides"), false, "/home/w")
 	if err != nil {
 		t.Fatal(err)
 	}
 	copied := parsed(t, text(f.Add("ebb", sets)))
-	if r := Of(copied, copied.Lookup("ebb"), nil, hopEnv); strings.Join(r.HopWords(), " ") != "keeper@gate.saltmarsh.example:22 ssh:sluice" {
+	if r := Resolve(copied, copied.Lookup("ebb"), nil, hopEnv); strings.Join(r.HopWords(), " ") != "keeper@gate.saltmarsh.example:22 ssh:sluice" {
 		t.Errorf("the copy's hops: %v", r.HopWords())
 	}
-	direct, _ := f.Copied(f.Lookup("tides-direct"), false, "/home/w")
+	direct, _ := f.CopyValues(f.Lookup("tides-direct"), false, "/home/w")
 	if again := parsed(t, text(f.Add("flat", direct))); !again.Lookup("flat").NoHops() {
 		t.Error("the copy of a profile without hops has its like's")
 	}
@@ -394,7 +396,7 @@ func after(t *testing.T, edit *profile.Edit, err error) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	text, err := edit.Checked()
+	text, err := edit.CheckedText()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -417,7 +419,7 @@ func TestProjects(t *testing.T) {
 	f.Attach(project)
 	judged, good := 0, false
 	env := Environment{Home: "/home/w", Lookup: func(string) (string, bool) { return "db.example", true }, Vouch: func(sealed *Profile) *finding.Finding {
-		if v, ok := sealed.Written(key.Host); !ok || v.Text() != "${HOST}" {
+		if v, ok := sealed.WrittenValue(key.Host); !ok || v.Text() != "${HOST}" {
 			t.Errorf("it is judged by %q", v.Text())
 		}
 		if judged++; good {
@@ -425,12 +427,12 @@ func TestProjects(t *testing.T) {
 		}
 		return NotVouched("shared")
 	}}
-	r := Of(f, f.Lookup("mine"), nil, env)
-	if r.Vouched() || r.WhyNotVouched() == nil || r.Problem() == nil || r.Text(key.Host) == "db.example" || r.Own() || r.Recheck() == nil || r.Sealed() == nil {
+	r := Resolve(f, f.Lookup("mine"), nil, env)
+	if r.Vouched() || r.WhyNotVouched() == nil || r.Problem() == nil || r.Text(key.Host) == "db.example" || r.Own() || r.Recheck() == nil || r.ProjectProfile() == nil {
 		t.Errorf("before it is vouched for: %q", r.Text(key.Host))
 	}
 	good = true
-	r = Of(f, f.Lookup("mine"), nil, env)
+	r = Resolve(f, f.Lookup("mine"), nil, env)
 	if !r.Vouched() || r.Problem() != nil || r.Text(key.Host) != "db.example" || r.Recheck()() != nil {
 		t.Errorf("after: %q, %+v", r.Text(key.Host), r.Problem())
 	}
@@ -441,11 +443,11 @@ func TestProjects(t *testing.T) {
 	if words := hop.Command(key.Secret); len(words) != 2 || words[0] != filepath.Join(folder, "ask") || hop.Folder() != folder || !hop.Project() || hop.Port() != 22 || hop.Line() == 0 || hop.File() != path {
 		t.Errorf("%q of %s", words, hop.File())
 	}
-	if hop.Owner() != "project:shared" || hop.Profile() != "mine" || hop.BoundWord() == "" || len(r.BoundHops()) != 1 || hop.Recheck() == nil || len(hop.Values()) == 0 || hop.Pinned() != nil {
+	if hop.Owner() != "project:shared" || hop.Profile() != "mine" || hop.BoundWord() == "" || len(r.BoundHops()) != 1 || hop.Recheck() == nil || len(hop.Values()) == 0 || hop.PinnedFiles() != nil {
 		t.Errorf("%s %s", hop.Owner(), hop.BoundWord())
 	}
 	r.Pin(map[string][]byte{"x": nil})
-	if len(r.Pinned()) != 1 || r.File() != f || r.Path() == "" || r.Folder() != filepath.Dir(r.Path()) || r.Home() != "/home/w" {
+	if len(r.PinnedFiles()) != 1 || r.File() != f || r.Path() == "" || r.Folder() != filepath.Dir(r.Path()) || r.Home() != "/home/w" {
 		t.Errorf("%s %s", r.Path(), r.Folder())
 	}
 	names, command := r.NamedVariables()
@@ -475,7 +477,7 @@ func TestSelection(t *testing.T) {
 	env := Environment{Lookup: func(string) (string, bool) { return "", false }}
 	over := []schema.Override{{Field: keys.Field(key.Engine), Value: schema.TextValue("oracle")}}
 	for want, s := range map[string]Selection{"a b c": {}, "a b": {Tag: "field"}, "a": {Engine: "mysql"}, "b": {Tag: "old", Engine: "mariadb"}, "": {Tag: "none"}} {
-		selected := s.Of(f, over, env)
+		selected := s.Choose(f, over, env)
 		var names []string
 		for _, r := range selected.Profiles {
 			names = append(names, r.Name())

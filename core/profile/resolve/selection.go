@@ -29,17 +29,17 @@ func tagsOf(r *Profile) []string {
 	return nil
 }
 
-// Selected are the profiles of a selection.
-type Selected struct {
+// SelectedProfiles are the profiles of a selection.
+type SelectedProfiles struct {
 	Profiles   []*Profile // with what is overridden
 	NotVouched int        // how many of a project's were left out, as nobody vouched for them
 	Tags       []string   // of all profiles, for the nearest name
 }
 
-// Of chooses among the profiles of a file by what stands there: overrides do not change what is chosen.
-func (s Selection) Of(file *profile.File, over []schema.Override, env Environment) (all Selected) {
+// Choose chooses among the profiles of a file by what stands there: overrides do not change what is chosen.
+func (s Selection) Choose(file *profile.File, over []schema.Override, env Environment) (all SelectedProfiles) {
 	for _, p := range file.All() {
-		plain := Of(file, p, nil, env)
+		plain := Resolve(file, p, nil, env)
 		all.Tags = append(all.Tags, tagsOf(plain)...)
 		switch {
 		case !s.Has(plain):
@@ -48,7 +48,7 @@ func (s Selection) Of(file *profile.File, over []schema.Override, env Environmen
 		case len(over) == 0: // once is enough: a project's profile is hashed each time
 			all.Profiles = append(all.Profiles, plain)
 		default:
-			all.Profiles = append(all.Profiles, Of(file, p, over, env))
+			all.Profiles = append(all.Profiles, Resolve(file, p, over, env))
 		}
 	}
 	return all

@@ -16,9 +16,9 @@ import (
 type Aliases interface {
 	// Chain follows an alias. The profile that names it is for messages.
 	Chain(word string, by *Profile) (*address.Chain, *finding.Finding)
-	// Given is what [hosts] has for a host name that a profile dials. A project's file
+	// HostEntry is what [hosts] has for a host name that a profile dials. A project's file
 	// counts for what stands in that file.
-	Given(host string, by *Profile) (profile.GivenHost, bool)
+	HostEntry(host string, by *Profile) (profile.GivenHost, bool)
 }
 
 // follow finds what the profile's alias leads to.
@@ -44,22 +44,22 @@ func (r *Profile) Service() *address.Chain { return r.service }
 
 // LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
 func (r *Profile) LinkPath(c *address.Chain, k string) string {
-	e, link, ok := c.Own(key.Name(k))
+	e, link, ok := c.OwnValue(key.Name(k))
 	if !ok {
 		return ""
 	}
-	return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), r.env.Home)
+	return e.Field.AbsolutePath(e.Value.Text(), filepath.Dir(link.Path()), r.env.Home)
 }
 
 // AliasProblem says why the profile's alias leads to no address, nil where it leads to one.
 func (r *Profile) AliasProblem() *finding.Finding { return r.aliasProblem }
 
-// Given is what [hosts] of a file has for a host name that the profile dials.
-func (r *Profile) Given(host string) (profile.GivenHost, bool) {
+// HostEntry is what [hosts] of a file has for a host name that the profile dials.
+func (r *Profile) HostEntry(host string) (profile.GivenHost, bool) {
 	if r.env.Aliases == nil || r.notVouched != nil {
 		return profile.GivenHost{}, false
 	}
-	return r.env.Aliases.Given(host, r)
+	return r.env.Aliases.HostEntry(host, r)
 }
 
 // Lists reports whether an address is one that the profile or its alias lists, as

@@ -12,9 +12,9 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// unvouched is the finding for a profile that takes something from a project's
+// checkVouched is the finding for a profile that takes something from a project's
 // file which nobody vouched for; nil for all others.
-func (r *Profile) unvouched() *finding.Finding {
+func (r *Profile) checkVouched() *finding.Finding {
 	for _, p := range r.chain {
 		if !p.InProject() {
 			continue
@@ -22,7 +22,7 @@ func (r *Profile) unvouched() *finding.Finding {
 		if r.env.Vouch == nil {
 			return NotVouched(p.Name)
 		}
-		sealed := r.sealed(p)
+		sealed := r.sealProfile(p)
 		found := r.env.Vouch(sealed)
 		r.pinned = sealed.pinned
 		return found
@@ -36,15 +36,15 @@ func (r *Profile) unvouched() *finding.Finding {
 func (r *Profile) Recheck() func() *finding.Finding {
 	for _, p := range r.chain {
 		if p.InProject() && r.env.Vouch != nil {
-			return func() *finding.Finding { return r.env.Vouch(r.sealed(p)) }
+			return func() *finding.Finding { return r.env.Vouch(r.sealProfile(p)) }
 		}
 	}
 	return nil
 }
 
-// sealed is a project's profile as it is judged: by itself, and nothing of it
+// sealProfile is a project's profile as it is judged: by itself, and nothing of it
 // expanded.
-func (r *Profile) sealed(p *profile.Profile) *Profile {
+func (r *Profile) sealProfile(p *profile.Profile) *Profile {
 	s := &Profile{
 		Profile:    p,
 		Called:     r.Called,
@@ -53,16 +53,16 @@ func (r *Profile) sealed(p *profile.Profile) *Profile {
 		chain:      p.File().Chain(p, nil),
 		notVouched: NotVouched(p.Name),
 	}
-	s.address = address.Named(addressKey(nil, s.chain))
+	s.address = address.ByKey(addressKey(nil, s.chain))
 	return s
 }
 
-// Sealed is the project's profile that this one is, or is like, as it is judged;
+// ProjectProfile is the project's profile that this one is, or is like, as it is judged;
 // nil where there is none.
-func (r *Profile) Sealed() *Profile {
+func (r *Profile) ProjectProfile() *Profile {
 	for _, p := range r.chain {
 		if p.InProject() {
-			return r.sealed(p)
+			return r.sealProfile(p)
 		}
 	}
 	return nil
@@ -83,9 +83,9 @@ func (r *Profile) Vouched() bool { return r.notVouched == nil }
 // may.
 func (r *Profile) WhyNotVouched() *finding.Finding { return r.notVouched }
 
-// Written is the value of a key as its file has it: no variable is expanded, and
+// WrittenValue is the value of a key as its file has it: no variable is expanded, and
 // no path made whole. ok is false where nothing sets it.
-func (r *Profile) Written(name key.Name) (schema.Value, bool) {
+func (r *Profile) WrittenValue(name key.Name) (schema.Value, bool) {
 	field := r.Schema().Field(name)
 	if field == nil || field.Address && name != r.address.Key {
 		return schema.Value{}, false
@@ -141,5 +141,5 @@ func (r *Profile) SecretFolder() string {
 // judged: they are used in place of what the files have later.
 func (r *Profile) Pin(files map[string][]byte) { r.pinned = files }
 
-// Pinned are the files that Pin was given, by absolute path; nil for none.
-func (r *Profile) Pinned() map[string][]byte { return r.pinned }
+// PinnedFiles are the files that Pin was given, by absolute path; nil for none.
+func (r *Profile) PinnedFiles() map[string][]byte { return r.pinned }

@@ -64,8 +64,8 @@ var (
 	expectTLS = []string{"off", "required", "verified", "true", "false"}
 )
 
-// indexed finds the keys of a table by name.
-func indexed(fields []Field) map[key.Name]*Field {
+// indexFields finds the keys of a table by name.
+func indexFields(fields []Field) map[key.Name]*Field {
 	m := make(map[key.Name]*Field, len(fields))
 	for i := range fields {
 		m[fields[i].Name] = &fields[i]

@@ -56,7 +56,7 @@ var hopFieldByName = func() map[key.Name]*Field {
 	for i := range hopFields {
 		hopFields[i].Hop = true
 	}
-	return indexed(hopFields)
+	return indexFields(hopFields)
 }()
 
 // HopFields returns the description of every key of a hop, in writing order: the table itself, not

@@ -38,9 +38,9 @@ func TwoAddresses(sets []Override) (first, second string) {
 	return "", ""
 }
 
-// Whole makes the path in a value of the field absolute, where there is one: a
+// AbsolutePath makes the path in a value of the field absolute, where there is one: a
 // field that is a path, or a secret source with a path behind its colon.
-func (f *Field) Whole(text, base, home string) string {
+func (f *Field) AbsolutePath(text, base, home string) string {
 	if f.Path {
 		return syntax.WholePath(text, base, home)
 	}

@@ -41,7 +41,7 @@ func New(engines engine.Set) *Schema {
 			table[i].adapt(engines)
 		}
 	}
-	s.byName, s.aliasByName = indexed(s.fields), indexed(s.aliasFields)
+	s.byName, s.aliasByName = indexFields(s.fields), indexFields(s.aliasFields)
 	return s
 }
 
@@ -54,7 +54,7 @@ func (f *Field) adapt(engines engine.Set) {
 		}
 		rights = ": " + strings.Join(f.words, ", ")
 	}
-	if only := engines.With(f.Name); len(only) > 0 {
+	if only := engines.WithKey(f.Name); len(only) > 0 {
 		f.Summary += " (" + strings.Join(only, ", ") + ")"
 	}
 	f.Summary += rights

@@ -36,7 +36,7 @@ func TestKeys(t *testing.T) {
 
 // TestEngines: the engines say what keys mean on them.
 func TestEngines(t *testing.T) {
-	some := New(engine.NewSet(&engine.Spec{Word: "owl"}, engines.All().Named("mysql")))
+	some := New(engine.NewSet(&engine.Spec{Word: "owl"}, engines.All().ByWord("mysql")))
 	if f := some.Field(key.Engine); !f.Fits("owl") || strings.Contains(f.Summary, "owl") || f.Fits("") {
 		t.Errorf("an engine that can't be tested is kept and not tried: %s", f.Summary)
 	}
@@ -103,11 +103,11 @@ func TestWords(t *testing.T) {
 		t.Errorf("%s %s", a, b)
 	}
 	for text, want := range map[string]string{"~/x": "/home/w/x", "x": "/base/x", "/x": "/x", "": ""} {
-		if got := known.Field(key.TLSCA).Whole(text, "/base", "/home/w"); got != want {
+		if got := known.Field(key.TLSCA).AbsolutePath(text, "/base", "/home/w"); got != want {
 			t.Errorf("%q is %q", text, got)
 		}
 	}
-	if got := known.Field(key.Secret).Whole("optionfile:x#g", "/base", "/home/w"); got != "optionfile:/base/x#g" {
+	if got := known.Field(key.Secret).AbsolutePath("optionfile:x#g", "/base", "/home/w"); got != "optionfile:/base/x#g" {
 		t.Error(got)
 	}
 }

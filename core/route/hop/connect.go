@@ -72,8 +72,8 @@ func (l *Link) lasting() *Link {
 // Lasts reports whether there is a connection that can be lost.
 func (l *Link) Lasts() bool { return l.lasting() != nil }
 
-// Gone is closed when the connection to the hop has ended; Cause then says why.
-func (l *Link) Gone() <-chan struct{} {
+// Done is closed when the connection to the hop has ended; Cause then says why.
+func (l *Link) Done() <-chan struct{} {
 	if ssh := l.lasting(); ssh != nil {
 		return ssh.gone
 	}
@@ -120,11 +120,11 @@ func (l *Link) Alive(ctx context.Context) error {
 // and closes those before it too.
 func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, finding.Result) {
 	if found := h.clear(before); found != nil {
-		return nil, finding.Failed(found)
+		return nil, finding.FailWith(found)
 	}
 	conn, found := d.reach(ctx, before, h)
 	if found != nil {
-		return nil, finding.Failed(found)
+		return nil, finding.FailWith(found)
 	}
 	if h.Proxy != "" {
 		return d.proxyLink(ctx, before, h, conn)
@@ -152,7 +152,7 @@ func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicK
 	a.onlyKey = true
 	_, _, _, err := ssh.NewClientConn(a.wire, h.Address(), a.config(ctx))
 	if a.key == nil {
-		return nil, hostkey.Verdict{}, a.failed(ctx, err)
+		return nil, hostkey.Verdict{}, a.explainHandshake(ctx, err)
 	}
 	if a.verdict.Outcome != hostkey.Known && a.verdict.Outcome != hostkey.Unknown {
 		return a.key, a.verdict, a.hostKey()
@@ -205,7 +205,7 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 		err = ctx.Err()
 	}
 	if err != nil {
-		return finding.Failed(a.failed(ctx, err))
+		return finding.FailWith(a.explainHandshake(ctx, err))
 	}
 	a.wire.stopRecording()
 	l.client = ssh.NewClient(c, channels, requests)
@@ -231,7 +231,7 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 		}
 	}
 	if len(old) > 0 {
-		return finding.Warned(finding.New(finding.HopOldAlgorithms,
+		return finding.WarnWith(finding.New(finding.HopOldAlgorithms,
 			"the jump host %s uses outdated algorithms", a.h).
 			Saw("%s, as the profile allows", strings.Join(old, ", ")).
 			Suggest("%s", a.h.set("algorithms", "   # after its SSH server was updated")), "%s", detail)
@@ -241,7 +241,7 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 			"a known-hosts file has lines that can't be read; keys in these lines are not known")
 		a.sawSkipped(found)
 		path, _, _ := strings.Cut(strings.Fields(a.store.Skipped[0])[0], ":")
-		return finding.Warned(found.Suggest("${EDITOR:-vi} %s", clean.Shell(path)), "%s", detail)
+		return finding.WarnWith(found.Suggest("${EDITOR:-vi} %s", clean.Shell(path)), "%s", detail)
 	}
 	return finding.Good("%s", detail)
 }
@@ -431,7 +431,7 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 			return nil, errNoSecret
 		}
 		resume := a.d.pause()
-		value, err := a.d.Finder.Ask(ctx, fmt.Sprintf("%s asks %s", a.h, clean.Quoted(prompt)))
+		value, err := a.d.Finder.Ask(ctx, fmt.Sprintf("%s asks %s", a.h, clean.Quote(prompt)))
 		resume()
 		if err != nil {
 			a.trouble = err
@@ -459,7 +459,7 @@ func (h *Hop) query(kind, k, address string) secret.Query {
 		return q
 	}
 	q.Profile, q.Setting, q.Folder = h.Of.Owner(), h.Of.Key(key.Name(k)), h.Of.Folder()
-	q.Project, q.Pinned, q.Recheck = h.Of.Project(), h.Of.Pinned(), h.Of.Recheck()
+	q.Project, q.Pinned, q.Recheck = h.Of.Project(), h.Of.PinnedFiles(), h.Of.Recheck()
 	if kind == secret.OfHop {
 		q.Address = h.Of.BoundWord()
 	}
@@ -491,13 +491,13 @@ func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string
 	return value, located.Place, err
 }
 
-func (d *Dialer) locate(ctx context.Context, q secret.Query) (*secret.Located, error) {
+func (d *Dialer) locate(ctx context.Context, q secret.Query) (*secret.Place, error) {
 	located, found := d.Finder.Locate(ctx, q)
 	if located == nil {
 		return nil, &secret.Failure{Found: found}
 	}
 	if located.Asks && d.Unattended && q.Source.Kind == "default" {
-		return &secret.Located{Place: "none found", None: true}, nil
+		return &secret.Place{Place: "none found", None: true}, nil
 	}
 	return located, nil
 }

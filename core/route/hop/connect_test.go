@@ -93,7 +93,7 @@ func (w *way) hops(t *testing.T, text string) []*Hop {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: w.home})
+	r := resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{Home: w.home})
 	hops, _, found := Places{Home: w.home, System: w.home, Known: filepath.Join(w.home, "known"), Lookup: nothing}.Plan(r)
 	if found != nil {
 		t.Fatal(found.Cause)
@@ -135,7 +135,7 @@ func TestConnect(t *testing.T) {
 		conn.Close()
 		for address, want := range map[string]Reason{"off.internal.example:5432": Refused, "far.internal.example:5432": Unreachable, "none.internal.example:5432": NameUnknown} {
 			_, err := link.DialRaw(ctx, "tcp", address)
-			if why, _ := Why(err); why != want {
+			if why, _ := ReasonOf(err); why != want {
 				t.Errorf("%s: %v, want %v: %v", address, why, want, err)
 			}
 		}
@@ -200,7 +200,7 @@ func TestForwarding(t *testing.T) {
 			t.Fatal(result.Finding.Cause)
 		}
 		_, err := link.DialRaw(ctx, "tcp", w.inside)
-		if why, _ := Why(err); why != want {
+		if why, _ := ReasonOf(err); why != want {
 			t.Errorf("%s: %v, want %v: %v", fault, why, want, err)
 		}
 		link.Close()
@@ -239,7 +239,7 @@ func TestTwoHops(t *testing.T) {
 	if text, _ := io.ReadAll(conn); string(text) != "ebb" {
 		t.Errorf("behind two hops it says %q", text)
 	}
-	if asked := strings.Join(w.gate.Asked(), " "); asked != "sluice.internal.example:22" {
+	if asked := strings.Join(w.gate.Targets(), " "); asked != "sluice.internal.example:22" {
 		t.Errorf("the gate was asked for %s", asked)
 	}
 }
@@ -282,7 +282,7 @@ func TestProxies(t *testing.T) {
 			if refusal := link.Refusal(err); refusal != nil {
 				code = refusal.Code
 			} else if err != nil {
-				why, _ = Why(err)
+				why, _ = ReasonOf(err)
 			} else {
 				text := make([]byte, 3)
 				if io.ReadFull(conn, text); string(text) != "ebb" {
@@ -394,7 +394,7 @@ func TestConfiguration(t *testing.T) {
 	for _, text := range []string{"Host gate\n  HostName outer\n  ProxyCommand nc %h %p\n", "Host gate\n  Port x\n"} {
 		os.WriteFile(filepath.Join(w.home, ".ssh", "config"), []byte(text), 0o600)
 		f, _ := profile.Parse(allKeys, "profiles.toml", []byte("[profile.tides]\nhost = \"h\"\n[[profile.tides.hop]]\nssh = \"gate\"\n"))
-		r := resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: w.home})
+		r := resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{Home: w.home})
 		if _, _, found := (Places{Home: w.home, System: w.home, Lookup: nothing}).Plan(r); found == nil || found.Code != finding.HopConfig {
 			t.Errorf("%q: %+v", text, found)
 		}

@@ -31,14 +31,14 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 	if before != nil {
 		conn, err := before.Dial(ctx, "tcp", h.Address())
 		if err != nil {
-			return nil, before.unreached(d, h, err)
+			return nil, before.explainNext(d, h, err)
 		}
 		return conn, nil
 	}
 	c := address.Candidate{Host: h.Host, Port: h.Port}
 	addrs, result := d.Network.Names(ctx, d.Profile, c)
 	if result.Finding != nil {
-		found := finding.New(finding.HopNameUnknown, "the jump host's name %s is not known", clean.Quoted(h.Host))
+		found := finding.New(finding.HopNameUnknown, "the jump host's name %s is not known", clean.Quote(h.Host))
 		found.Seen = result.Finding.Seen
 		if h.Word == "ssh:"+h.Host {
 			found.Saw("the SSH client configuration has no Host for it")
@@ -47,14 +47,14 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 	}
 	reached, tried := d.Network.Reach(ctx, c, addrs)
 	if reached == nil {
-		return nil, d.unreached(h, tried)
+		return nil, d.explainFirst(h, tried)
 	}
 	return reached.Conn, nil
 }
 
-// unreached is the finding for a first hop that did not accept.
-func (d *Dialer) unreached(h *Hop, tried []route.Attempt) *finding.Finding {
-	plain := route.Unreached(d.Profile, address.Candidate{Host: h.Host, Port: h.Port}, tried)
+// explainFirst is the finding for a first hop that did not accept.
+func (d *Dialer) explainFirst(h *Hop, tried []route.Attempt) *finding.Finding {
+	plain := route.ExplainUnreached(d.Profile, address.Candidate{Host: h.Host, Port: h.Port}, tried)
 	code, cause := finding.HopFailed, fmt.Sprintf("the jump host %s could not be reached", h)
 	switch plain.Code {
 	case finding.ReachRefused:
@@ -92,12 +92,12 @@ func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
 		Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
 }
 
-// unreached is the finding for a hop that the one before could not reach.
-func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
+// explainNext is the finding for a hop that the one before could not reach.
+func (l *Link) explainNext(d *Dialer, h *Hop, err error) *finding.Finding {
 	if found := l.Refusal(err); found != nil {
 		return found
 	}
-	why, text := Why(err)
+	why, text := ReasonOf(err)
 	if why == Prohibited {
 		return l.Forbidden(h.Address(), text)
 	}
@@ -117,16 +117,16 @@ func (l *Link) unreached(d *Dialer, h *Hop, err error) *finding.Finding {
 		code, cause = finding.HopFailed, "it could not be reached"
 	}
 	return h.wherefrom(finding.New(code, "%s can't reach the next jump host %s: %s", l.Hop, h.Address(), cause).
-		Saw("%s said %s", l.Hop, clean.Quoted(text)))
+		Saw("%s said %s", l.Hop, clean.Quote(text)))
 }
 
 // Forbidden is the finding for a hop that does not let one through.
 func (l *Link) Forbidden(address, text string) *finding.Finding {
 	found := finding.New(finding.HopForwardRefused, "the jump host %s lets %s in, but does not allow forwarding to "+
 		"%s", l.Hop,
-		clean.Quoted(l.Hop.User), address)
+		clean.Quote(l.Hop.User), address)
 	if text != "" {
-		found.Saw("it said %s", clean.Quoted(text))
+		found.Saw("it said %s", clean.Quote(text))
 	}
 	if l.Hop.Proxy != "" {
 		return found.Advise("ask the administrator of the proxy to allow %s", address)
@@ -152,10 +152,10 @@ const (
 	Dropped // the connection to the hop ended meanwhile
 )
 
-// Why tells the reason of a Dial through a hop that failed, and what the hop said.
+// ReasonOf tells the reason of a Dial through a hop that failed, and what the hop said.
 // An SSH server gives a number for a prohibition and words for all else: those of
 // its C library (OpenSSH), or of ours.
-func Why(err error) (Reason, string) {
+func ReasonOf(err error) (Reason, string) {
 	var open *ssh.OpenChannelError
 	var answer *proxyError
 	switch {
@@ -186,8 +186,8 @@ func Why(err error) (Reason, string) {
 	return Other, open.Message
 }
 
-// failed is the finding for a handshake that came to nothing.
-func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
+// explainHandshake is the finding for a handshake that came to nothing.
+func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Finding {
 	h := a.h
 	var negotiation *ssh.AlgorithmNegotiationError
 	var failure *secret.Failure
@@ -212,7 +212,7 @@ func (a *attempt) failed(ctx context.Context, err error) *finding.Finding {
 	case errors.As(err, &negotiation):
 		return a.oldOnly(negotiation)
 	case a.accepts != nil:
-		return a.refused(ctx, err)
+		return a.explainLogin(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
 		return h.wherefrom(finding.New(finding.HopSilent,
 			"%s accepts the connection and says nothing: it is no SSH server, or it is overloaded", h.Address()))
@@ -318,8 +318,8 @@ func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	return found
 }
 
-// refused is the finding for a login that did not succeed.
-func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
+// explainLogin is the finding for a login that did not succeed.
+func (a *attempt) explainLogin(ctx context.Context, err error) *finding.Finding {
 	h := a.h
 	accepts := "it takes: " + clean.Line(strings.Join(a.accepts, ", "), 120)
 	var found *finding.Finding
@@ -338,7 +338,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case a.open != "":
 		found = finding.New(finding.HopQuestions, "the jump host %s asks a question, and there is no terminal to "+
 			"ask you", h).
-			Saw("it asks %s", clean.Quoted(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
+			Saw("it asks %s", clean.Quote(a.open)).Suggest("gharbor test %s   # in a terminal", a.d.Profile)
 		if len(a.ring.offers)+len(a.ring.problems) == 0 && !h.noKeys {
 			found.Advise("or name a key file: %s", h.set("key", "PATH"))
 		}
@@ -351,12 +351,12 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 	case len(a.asked) > 0:
 		found = finding.New(finding.HopPasswordRefused, "the jump host %s refuses the answers to its questions", h)
 		for _, prompt := range a.asked[:min(len(a.asked), 3)] {
-			found.Saw("it asked %s", clean.Quoted(prompt))
+			found.Saw("it asked %s", clean.Quote(prompt))
 		}
 		found.Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case len(a.ring.offers) > 0 && len(a.partial) == 0:
 		found = finding.New(finding.HopKeyRefused, "the jump host %s accepts none of the keys for the user %s", h,
-			clean.Quoted(h.User))
+			clean.Quote(h.User))
 		if a.ring.unfit != "" {
 			found.Advise("have %s signed again, for this user and this machine", a.ring.unfit)
 		}
@@ -394,7 +394,7 @@ func (a *attempt) refused(ctx context.Context, err error) *finding.Finding {
 
 func (a *attempt) sawBanner(found *finding.Finding) *finding.Finding {
 	if a.banner != "" {
-		found.Saw("its banner: %s", clean.Quoted(a.banner))
+		found.Saw("its banner: %s", clean.Quote(a.banner))
 	}
 	return found
 }

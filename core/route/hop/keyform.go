@@ -79,8 +79,8 @@ func openedWith(data, passphrase []byte) (ssh.Signer, error) {
 	return ssh.NewSignerFromKey(key)
 }
 
-// parsed reads a private key that is not encrypted; a *ssh.PassphraseMissingError is one that is.
-func parsed(data []byte) (ssh.Signer, error) {
+// parseKey reads a private key that is not encrypted; a *ssh.PassphraseMissingError is one that is.
+func parseKey(data []byte) (ssh.Signer, error) {
 	if block, _ := pem.Decode(data); block != nil && block.Type == sealedPKCS8 {
 		return nil, &ssh.PassphraseMissingError{}
 	}

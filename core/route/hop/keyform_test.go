@@ -33,7 +33,7 @@ func someHop(t *testing.T) resolve.Hop {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Of(f, f.Lookup("tides"), nil, resolve.Environment{Home: t.TempDir()}).Hops()[0]
+	return resolve.Resolve(f, f.Lookup("tides"), nil, resolve.Environment{Home: t.TempDir()}).Hops()[0]
 }
 
 // TestSealedPKCS8: an encrypted key in the form that ssh-keygen -m PKCS8 writes opens by its passphrase.
@@ -48,7 +48,7 @@ func TestSealedPKCS8(t *testing.T) {
 	}
 	data := pem.EncodeToMemory(&pem.Block{Type: sealedPKCS8, Bytes: der})
 	var locked *ssh.PassphraseMissingError
-	if _, err := parsed(data); !errors.As(err, &locked) {
+	if _, err := parseKey(data); !errors.As(err, &locked) {
 		t.Errorf("%v", err)
 	}
 	if s, err := openedWith(data, []byte("ebb")); err != nil || s.PublicKey().Type() != "ecdsa-sha2-nistp256" {

@@ -78,7 +78,7 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 	}
 	for _, s := range held {
 		for _, path := range h.certificates { // of a key that no file has
-			if certified, ok := r.certified(path, hostkey.Plain(s.PublicKey()), s); ok {
+			if certified, ok := r.certifyKey(path, hostkey.Plain(s.PublicKey()), s); ok {
 				r.add(certified, "certificate "+path)
 			}
 		}
@@ -206,7 +206,7 @@ func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.
 		return held
 	}
 	for _, path := range append([]string{strings.TrimSuffix(k.path, ".pub") + "-cert.pub"}, r.h.certificates...) {
-		if certified, ok := r.certified(path, pub, signer); ok {
+		if certified, ok := r.certifyKey(path, pub, signer); ok {
 			r.add(certified, "certificate "+path)
 		}
 	}
@@ -220,9 +220,9 @@ func indexOf(signers []ssh.Signer, pub ssh.PublicKey) int {
 	return slices.IndexFunc(signers, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), blob) })
 }
 
-// certified is a key with the certificate that stands in a file, if it is one for
+// certifyKey is a key with the certificate that stands in a file, if it is one for
 // that key.
-func (r *ring) certified(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
+func (r *ring) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
 	data, err := atomicfile.Read(path, maxKeyFile)
 	if err != nil {
 		return nil, false
@@ -277,7 +277,7 @@ func (r *ring) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer s
 	if public := publicOf(data); ofSecurityKey(public) {
 		return public, nil, nil
 	}
-	signer, err := parsed(data)
+	signer, err := parseKey(data)
 	var locked *ssh.PassphraseMissingError
 	switch {
 	case err == nil:
@@ -335,7 +335,7 @@ func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
 		return nil, found
 	}
 	if !r.h.derived() {
-		if data, ok := r.h.Of.Pinned()[k.path]; ok { // as it was when it was vouched for
+		if data, ok := r.h.Of.PinnedFiles()[k.path]; ok { // as it was when it was vouched for
 			return data, nil
 		}
 	}
@@ -409,8 +409,8 @@ func (l *lazy) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) 
 	return l.opened.(ssh.AlgorithmSigner).SignWithAlgorithm(rand, data, algorithm)
 }
 
-// watched notes that a hop took a key, and what went wrong with its signature.
-type watched struct {
+// watchedSigner notes that a hop took a key, and what went wrong with its signature.
+type watchedSigner struct {
 	ssh.AlgorithmSigner
 	r          *ring
 	o          *offer
@@ -431,7 +431,7 @@ func (r *ring) signer(s ssh.Signer, o *offer) ssh.Signer {
 	if !ok {
 		able = plainSigner{s}
 	}
-	return &watched{able, r, o, algorithms}
+	return &watchedSigner{able, r, o, algorithms}
 }
 
 // plainSigner is a key that signs in one way only.
@@ -441,13 +441,13 @@ func (p plainSigner) SignWithAlgorithm(rand io.Reader, data []byte, _ string) (*
 	return p.Sign(rand, data)
 }
 
-func (w *watched) Algorithms() []string { return w.algorithms }
+func (w *watchedSigner) Algorithms() []string { return w.algorithms }
 
-func (w *watched) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+func (w *watchedSigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
 	return w.SignWithAlgorithm(rand, data, "")
 }
 
-func (w *watched) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+func (w *watchedSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	signature, err := w.AlgorithmSigner.SignWithAlgorithm(rand, data, algorithm)
 	if err != nil {
 		w.r.failed = err

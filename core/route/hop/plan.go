@@ -131,7 +131,7 @@ func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *fi
 		if alias := e.Text(key.SSH); alias != "" {
 			var said []string
 			asked := sshconfig.Jump{Host: alias, User: e.Text(key.User), Port: e.Port()}
-			if more, said, found = p.listed(e, asked, true, nil); found != nil {
+			if more, said, found = p.configuredHops(e, asked, true, nil); found != nil {
 				return nil, nil, found
 			}
 			notes = append(notes, said...)
@@ -177,7 +177,7 @@ func (p Places) plain(e resolve.Hop) (*Hop, *finding.Finding) {
 	h.known = []string{filepath.Join(p.Home, ".ssh", "known_hosts"), filepath.Join(p.Home, ".ssh", "known_hosts2"),
 		filepath.Join(p.system(), "ssh_known_hosts")}
 	h.keyName = hostkey.Name(h.Address())
-	return h, p.own(h)
+	return h, p.applyProfile(h)
 }
 
 func (p Places) system() string {
@@ -187,8 +187,8 @@ func (p Places) system() string {
 	return p.System
 }
 
-// own takes what the profile says of a hop, over whatever a configuration says.
-func (p Places) own(h *Hop) *finding.Finding {
+// applyProfile takes what the profile says of a hop, over whatever a configuration says.
+func (p Places) applyProfile(h *Hop) *finding.Finding {
 	e := h.Of
 	h.known = append(h.known, p.Known)
 	if pin, ok := e.Get(key.HostKey); ok {
@@ -200,7 +200,7 @@ func (p Places) own(h *Hop) *finding.Finding {
 	if h.User == "" {
 		return finding.New(finding.HopConfig,
 			"no user for %s: neither the profile nor the environment names one",
-			clean.Quoted(h.Host)).
+			clean.Quote(h.Host)).
 			Advise("name the user: %s", h.set("user", "NAME"))
 	}
 	if key, ok := e.Get(key.Key); ok {
@@ -231,16 +231,16 @@ func (h *Hop) usual(p Places) {
 	}
 }
 
-// listed is a host of the SSH client configuration, with the hosts before it that
+// configuredHops is a host of the SSH client configuration, with the hosts before it that
 // its ProxyJump asks for. path are the lines that led here.
-func (p Places) listed(e resolve.Hop, j sshconfig.Jump, jumps bool,
+func (p Places) configuredHops(e resolve.Hop, j sshconfig.Jump, jumps bool,
 	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
 		return nil, nil, finding.New(finding.HopConfig, "ProxyJump leads back to itself").
 			Saw("the last step is in %s", path[len(path)-1]).Suggest("gharbor show %s", e.Profile())
 	}
 	name := j.Host
-	asked := sshconfig.Asked{Alias: name, User: j.User}
+	asked := sshconfig.Request{Alias: name, User: j.User}
 	if j.Port != 0 {
 		asked.Port = strconv.Itoa(j.Port)
 	}
@@ -255,13 +255,13 @@ func (p Places) listed(e resolve.Hop, j sshconfig.Jump, jumps bool,
 		if !jumps {
 			break
 		}
-		before, said, found := p.listed(e, one, i == 0, append(path[:len(path):len(path)], c.JumpAt.String()))
+		before, said, found := p.configuredHops(e, one, i == 0, append(path[:len(path):len(path)], c.JumpAt.String()))
 		if found != nil {
 			return nil, nil, found
 		}
 		hops, notes = append(hops, before...), append(notes, said...)
 	}
-	h := configured(c)
+	h := hopFromConfig(c)
 	h.Of, h.Word = e, e.Word()
 	if len(path) > 0 {
 		h.From, h.Word = path[len(path)-1], "ssh:"+name
@@ -276,11 +276,11 @@ func (p Places) listed(e resolve.Hop, j sshconfig.Jump, jumps bool,
 		h.usual(p)
 		return append(hops, h), notes, nil
 	}
-	return append(hops, h), notes, p.own(h)
+	return append(hops, h), notes, p.applyProfile(h)
 }
 
-// configured is a hop as an SSH client configuration describes it.
-func configured(c *sshconfig.Host) *Hop {
+// hopFromConfig is a hop as an SSH client configuration describes it.
+func hopFromConfig(c *sshconfig.Host) *Hop {
 	h := &Hop{
 		Origin:     "the name itself",
 		Host:       c.HostName.Value,
@@ -317,7 +317,7 @@ func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 			Saw("%s", clean.Line(err.Error(), 0)).Suggest("ls -l ~/.ssh/config")
 	}
 	found := finding.New(finding.HopConfig, "gharbor can't follow what the SSH client configuration says about %s",
-		clean.Quoted(name)).Saw("%s", clean.Line(refusal.Error(), 0))
+		clean.Quote(name)).Saw("%s", clean.Line(refusal.Error(), 0))
 	if refusal.At.Line > 0 {
 		found.Suggest("${EDITOR:-vi} +%d %s", refusal.At.Line, clean.Shell(refusal.At.File))
 	} else {

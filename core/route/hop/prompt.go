@@ -11,9 +11,9 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Named are the secrets that a profile names for a hop: the account's password, and
+// SecretQueries are the secrets that a profile names for a hop: the account's password, and
 // the passphrase of its key.
-func Named(e resolve.Hop) []secret.Query {
+func SecretQueries(e resolve.Hop) []secret.Query {
 	h := &Hop{Of: e, Word: e.Word(), User: e.Text(key.User), Host: e.Text(key.Host)}
 	var all []secret.Query
 	if e.Text(key.Secret) != "" {
@@ -32,7 +32,7 @@ func (d *Dialer) PromptFirst(ctx context.Context, hops []*Hop) error {
 		if h.derived() {
 			continue
 		}
-		for _, q := range Named(h.Of) {
+		for _, q := range SecretQueries(h.Of) {
 			if q.Source.Kind != "ask" || q.Kind == secret.OfKey && !d.locked(ctx, h) {
 				continue
 			}

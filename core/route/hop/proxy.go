@@ -40,7 +40,7 @@ func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.
 	user, password, place, found := d.proxyLogin(ctx, h)
 	if found != nil {
 		first.Close()
-		return nil, finding.Failed(found)
+		return nil, finding.FailWith(found)
 	}
 	spare := make(chan net.Conn, 1)
 	spare <- first
@@ -347,7 +347,7 @@ func (l *Link) Refusal(err error) *finding.Finding {
 	switch {
 	case answer.login:
 		return finding.New(finding.HopProxyLogin, "the %s refuses the login", h).
-			Saw("it said %s", clean.Quoted(answer.text)).
+			Saw("it said %s", clean.Quote(answer.text)).
 			Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.otherProtocol:
 		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s",

@@ -82,7 +82,7 @@ func TestTheirKeys(t *testing.T) {
 				t.Errorf("%s is opened by another passphrase", e.Name())
 			}
 			var locked *ssh.PassphraseMissingError
-			if _, err := parsed(data); !errors.As(err, &locked) {
+			if _, err := parseKey(data); !errors.As(err, &locked) {
 				t.Errorf("%s: %v without a passphrase", e.Name(), err)
 			}
 		}

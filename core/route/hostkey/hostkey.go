@@ -96,8 +96,8 @@ func (s *Store) parse(path string, data []byte) {
 // its port where that is not 22.
 func Name(hostPort string) string { return strings.ToLower(knownhosts.Normalize(hostPort)) }
 
-// of are the lines for a name with a marker.
-func (s *Store) of(name, marker string) []Line {
+// linesFor are the lines for a name with a marker.
+func (s *Store) linesFor(name, marker string) []Line {
 	var all []Line
 	for _, l := range s.Lines {
 		if l.Marker == marker && l.matches(name) {
@@ -110,9 +110,9 @@ func (s *Store) of(name, marker string) []Line {
 // anyPort is of, and the lines for the host without its port, as OpenSSH looks for them too: a company's authority is
 // mostly written so. A line without a marker counts for its own port alone.
 func (s *Store) anyPort(name, marker string) []Line {
-	all := s.of(name, marker)
+	all := s.linesFor(name, marker)
 	if host := hostOf(name); host != name {
-		all = append(all, s.of(host, marker)...)
+		all = append(all, s.linesFor(host, marker)...)
 	}
 	return all
 }
@@ -192,7 +192,7 @@ func (s *Store) Judge(name string, pin Pin, key ssh.PublicKey) Verdict {
 
 func (s *Store) judgePlain(name string, key ssh.PublicKey) Verdict {
 	v := Verdict{Outcome: Unknown}
-	lines := s.of(name, "")
+	lines := s.linesFor(name, "")
 	agrees := make(map[string]bool) // by file
 	for _, l := range lines {
 		if same(l.Key, key) {
@@ -299,7 +299,7 @@ func Kind(key ssh.PublicKey) string {
 // has several keys would else show one that nobody knows.
 func (s *Store) Algorithms(name string, pin Pin, all []string) []string {
 	kinds := make(map[string]bool)
-	for _, l := range s.of(name, "") {
+	for _, l := range s.linesFor(name, "") {
 		kinds[l.Key.Type()] = true
 	}
 	if pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(pin.Text)); err == nil {

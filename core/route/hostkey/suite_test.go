@@ -46,7 +46,7 @@ func TestTheirKnownHosts(t *testing.T) {
 			}
 		}
 		for _, marker := range []string{"", "cert-authority", "revoked"} {
-			for _, line := range store.of(Name(name), marker) {
+			for _, line := range store.linesFor(Name(name), marker) {
 				ours = append(ours, line.Number)
 			}
 		}

@@ -38,7 +38,7 @@ func (p *parser) matchesCriteria(args []string) (matched bool, doubt string, err
 			continue
 		}
 		if len(args) == 0 || args[0] == "" {
-			return false, "", fmt.Errorf("in a Match, %s has no value", clean.Quoted(criterion))
+			return false, "", fmt.Errorf("in a Match, %s has no value", clean.Quote(criterion))
 		}
 		holds, known := p.holds(criterion, strings.Split(args[0], ","))
 		args = args[1:]

@@ -96,13 +96,13 @@ func SystemFolder(lookup func(name string) (string, bool)) string {
 	return "/etc/ssh"
 }
 
-// Asked is the host that is asked for, as a person calls it, with the account and the port that were named with it:
+// Request is the host that is asked for, as a person calls it, with the account and the port that were named with it:
 // they go before what files say. "" is none.
-type Asked struct{ Alias, User, Port string }
+type Request struct{ Alias, User, Port string }
 
 // Read reads the user's configuration, then the system's, for a host. A file that is not there says nothing. The error
 // is a *Refusal, or says which file can't be read.
-func (r Reader) Read(a Asked) (*Host, error) {
+func (r Reader) Read(a Request) (*Host, error) {
 	if r.System == "" {
 		r.System = SystemFolder(r.Lookup)
 	}
@@ -143,7 +143,7 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 	if err != nil {
 		return err
 	}
-	if uid, ok := owner.Of(info); ok && (uid != os.Getuid() && uid != 0 || info.Mode().Perm()&0o022 != 0) {
+	if uid, ok := owner.UserID(info); ok && (uid != os.Getuid() && uid != 0 || info.Mode().Perm()&0o022 != 0) {
 		return &Refusal{Setting{File: path},
 			"others can change this file, so OpenSSH does not use it either; chmod go-w fixes it"}
 	}
@@ -200,7 +200,7 @@ func decidesWay(keyword string) bool { return strings.HasPrefix(keyword, "proxy"
 
 // include reads the files that an Include line names, in lexical order.
 func (p *parser) include(patterns []string, folder string, depth int, active bool) error {
-	for _, one := range p.included(patterns, folder) {
+	for _, one := range p.includedFiles(patterns, folder) {
 		if err := p.file(one, folder, depth+1, active); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -208,9 +208,9 @@ func (p *parser) include(patterns []string, folder string, depth int, active boo
 	return nil
 }
 
-// included are the files that patterns name. A name that begins with a dot is found only by one that does, as glob(3)
-// has it.
-func (p *parser) included(patterns []string, folder string) (paths []string) {
+// includedFiles are the files that patterns name. A name that begins with a dot is found only by one that does, as
+// glob(3) has it.
+func (p *parser) includedFiles(patterns []string, folder string) (paths []string) {
 	for _, pattern := range patterns {
 		path := p.home(pattern)
 		if !filepath.IsAbs(path) {
@@ -250,7 +250,7 @@ func (p *parser) doubtful(at Setting, doubt, folder, data string, from int) erro
 			case decidesWay(keyword):
 				return keyword
 			case keyword == "include" && depth < maxDepth:
-				for _, path := range p.included(args, folder) { // in which every block hangs on this Match
+				for _, path := range p.includedFiles(args, folder) { // in which every block hangs on this Match
 					if more, err := atomicfile.Read(path, maxFile); err == nil {
 						if way = look(string(more), 0, depth+1); way != "" {
 							return way
@@ -267,12 +267,12 @@ func (p *parser) doubtful(at Setting, doubt, folder, data string, from int) erro
 		return &Refusal{at, fmt.Sprintf("Match %s there decides about %s, and gharbor can't evaluate it", doubt, way)}
 	}
 	if len(touched) > 0 {
-		p.ignored(at, "gharbor can't evaluate Match %s, so its %s is ignored", doubt, strings.Join(touched, ", "))
+		p.noteIgnored(at, "gharbor can't evaluate Match %s, so its %s is ignored", doubt, strings.Join(touched, ", "))
 	}
 	return nil
 }
 
-func (p *parser) ignored(at Setting, what string, args ...any) {
+func (p *parser) noteIgnored(at Setting, what string, args ...any) {
 	p.host.NotHonoured = append(p.host.NotHonoured, fmt.Sprintf("%s: ", at)+fmt.Sprintf(what, args...))
 }
 
@@ -342,7 +342,7 @@ func (p *parser) take(keyword string, args []string, at Setting) error {
 	p.seen[keyword] = at
 	rule, noticed := passedOver[keyword]
 	if noticed && !slices.Contains(strings.Fields(rule.unless), strings.ToLower(at.Value)) {
-		p.ignored(at, "%s is ignored: %s", canonical(keyword), rule.instead)
+		p.noteIgnored(at, "%s is ignored: %s", canonical(keyword), rule.instead)
 	}
 	return nil
 }

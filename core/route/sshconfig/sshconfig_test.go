@@ -83,7 +83,7 @@ func TestRead(t *testing.T) {
 	r := reader(t, map[string]string{".ssh/config": config, ".ssh/conf.d/a.conf": "Host brent\n  HostName brent.example\nHost gate\n  Compression yes\n", "etc/ssh_config": "Host gate\n  User system\nHost avocet\n  HostName avocet.example\n"})
 	read := func(alias string) *Host {
 		t.Helper()
-		h, err := r.Read(Asked{Alias: alias})
+		h, err := r.Read(Request{Alias: alias})
 		if err != nil {
 			t.Fatalf("%s: %v", alias, err)
 		}
@@ -133,7 +133,7 @@ func TestRead(t *testing.T) {
 	}
 	for alias, line := range map[string]int{"proxied": 37, "dunlin": 33} {
 		var refusal *Refusal
-		if _, err := r.Read(Asked{Alias: alias}); !errors.As(err, &refusal) || refusal.At.Line != line {
+		if _, err := r.Read(Request{Alias: alias}); !errors.As(err, &refusal) || refusal.At.Line != line {
 			t.Errorf("%s: %v", alias, err)
 		}
 	}
@@ -266,7 +266,7 @@ func shown(out, keyword string) string {
 // configuration is one that both read.
 type configuration struct {
 	files    map[string]string
-	asked    Asked
+	asked    Request
 	mustRead bool // it is one that is to be read, and not refused
 }
 
@@ -293,7 +293,7 @@ func configurations(t *testing.T) (all []configuration) {
 		{"Match localuser " + "root" + "\n Port 7\n", true}, {"Host gate gate.example\n Port 7\nHost *\n Port 8\n User z\n", true},
 	}
 	for _, w := range written {
-		for _, asked := range []Asked{{Alias: "gate"}, {Alias: "GATE"}, {Alias: "gate", User: "keeper", Port: "2222"}, {Alias: "gate.example"}} {
+		for _, asked := range []Request{{Alias: "gate"}, {Alias: "GATE"}, {Alias: "gate", User: "keeper", Port: "2222"}, {Alias: "gate.example"}} {
 			all = append(all, configuration{files: map[string]string{".ssh/config": w.text, ".ssh/vpn": "ProxyJump jump\n",
 				".ssh/d/.hidden": "HostName hidden\n", ".ssh/d/a": "Port 77\n"}, asked: asked, mustRead: w.read})
 		}
@@ -315,7 +315,7 @@ func configurations(t *testing.T) (all []configuration) {
 			text.WriteString(pick("\n", "\n", "\n\n", "\r\n", " \n"))
 		}
 		all = append(all, configuration{files: map[string]string{".ssh/config": text.String()},
-			asked: Asked{Alias: pick("gate", "GATE", "gate.example", "jump"), User: pick("", "", "keeper"), Port: pick("", "", "2222")}})
+			asked: Request{Alias: pick("gate", "GATE", "gate.example", "jump"), User: pick("", "", "keeper"), Port: pick("", "", "2222")}})
 	}
 	return all
 }
@@ -333,17 +333,17 @@ func TestRefusals(t *testing.T) {
 		"Include config\n":                               "too many files",
 		"Match host gate exec \"x\"\n  ProxyJump sluice": "decides about proxyjump",
 	} {
-		_, err := reader(t, map[string]string{".ssh/config": text}).Read(Asked{Alias: "gate"})
+		_, err := reader(t, map[string]string{".ssh/config": text}).Read(Request{Alias: "gate"})
 		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
 	}
 	r := reader(t, map[string]string{".ssh/config": "Host gate\n"})
 	os.Chmod(filepath.Join(r.Home, ".ssh", "config"), 0o666)
-	if _, err := r.Read(Asked{Alias: "gate"}); err == nil || !strings.Contains(err.Error(), "others can change") {
+	if _, err := r.Read(Request{Alias: "gate"}); err == nil || !strings.Contains(err.Error(), "others can change") {
 		t.Errorf("a file that others can write: %v", err)
 	}
-	if _, err := (Reader{Home: t.TempDir(), System: "/nowhere"}).Read(Asked{Alias: "gate"}); err != nil {
+	if _, err := (Reader{Home: t.TempDir(), System: "/nowhere"}).Read(Request{Alias: "gate"}); err != nil {
 		t.Errorf("no file: %v", err)
 	}
 }

@@ -108,7 +108,7 @@ func knownHosts(t *testing.T, call testkit.Call, h *Host) bool {
 }
 
 // arguments takes the arguments of ssh apart: its configuration, the lines that stand above it, and what is asked for.
-func arguments(words []string) (file, head string, asked Asked) {
+func arguments(words []string) (file, head string, asked Request) {
 	for i := 0; i < len(words); i++ {
 		option, ok := strings.CutPrefix(words[i], "-")
 		if !ok && asked.Alias == "" {

@@ -19,13 +19,13 @@ func split(line string) (keyword string, args []string, err error) {
 	}
 	end := strings.IndexAny(line, " \t=")
 	if end < 0 {
-		return strings.ToLower(line), nil, fmt.Errorf("%s has no value", clean.Quoted(line))
+		return strings.ToLower(line), nil, fmt.Errorf("%s has no value", clean.Quote(line))
 	}
 	keyword = strings.ToLower(strings.Trim(line[:end], `"`))
 	rest := strings.TrimLeft(line[end:], " \t")
 	rest = strings.TrimPrefix(rest, "=")
 	if keyword == "match" {
-		args, err = delimited(strings.TrimLeft(rest, " \t"))
+		args, err = splitCriteria(strings.TrimLeft(rest, " \t"))
 		return keyword, args, err
 	}
 	for rest = strings.TrimLeft(rest, " \t"); rest != "" && rest[0] != '#'; rest = strings.TrimLeft(rest, " \t") {
@@ -36,13 +36,13 @@ func split(line string) (keyword string, args []string, err error) {
 		args, rest = append(args, word), after
 	}
 	if len(args) == 0 {
-		return keyword, nil, fmt.Errorf("%s has no value", clean.Quoted(keyword))
+		return keyword, nil, fmt.Errorf("%s has no value", clean.Quote(keyword))
 	}
 	return keyword, args, nil
 }
 
-// delimited takes the criteria of a Match line apart, which know double quotes alone, and one = between two words.
-func delimited(text string) (words []string, err error) {
+// splitCriteria takes the criteria of a Match line apart, which know double quotes alone, and one = between two words.
+func splitCriteria(text string) (words []string, err error) {
 	for text != "" && text[0] != '#' {
 		end := strings.IndexAny(text, " \t\"=")
 		if end < 0 {

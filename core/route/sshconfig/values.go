@@ -46,7 +46,7 @@ func (p *parser) finish() (*Host, error) {
 			h.Jump = append(h.Jump, j)
 		}
 	}
-	if err := p.canonicalised(); err != nil {
+	if err := p.refuseCanonical(); err != nil {
 		return nil, err
 	}
 	for _, s := range p.lists["identityfile"] {
@@ -132,8 +132,8 @@ func ParseJump(text string) (j Jump, ok bool) {
 	return j, plainName(j.Host)
 }
 
-// canonicalised refuses a host whose name OpenSSH would put into its full form, where that could lead another way.
-func (p *parser) canonicalised() error {
+// refuseCanonical refuses a host whose name OpenSSH would put into its full form, where that could lead another way.
+func (p *parser) refuseCanonical() error {
 	s := p.setting("canonicalizehostname", "no")
 	always := strings.EqualFold(s.Value, "always")
 	if !always && !slices.Contains([]string{"yes", "true"}, strings.ToLower(s.Value)) || p.way == nil {

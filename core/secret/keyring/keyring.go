@@ -76,7 +76,7 @@ func callWithTimeout(ctx context.Context, call func() (string, error)) (string, 
 	defer timer.Stop()
 	select {
 	case a := <-done:
-		return a.text, named(a.err)
+		return a.text, explain(a.err)
 	case <-timer.C:
 		return "", errors.Join(ErrNone, errors.New("it did not answer within "+Limit.String()))
 	case <-ctx.Done():
@@ -84,7 +84,7 @@ func callWithTimeout(ctx context.Context, call func() (string, error)) (string, 
 	}
 }
 
-func named(err error) error {
+func explain(err error) error {
 	switch {
 	case err == nil:
 		return nil

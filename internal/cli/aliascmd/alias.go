@@ -42,7 +42,7 @@ func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if strings.HasPrefix(name, syntax.ServicePrefix) {
 		chain, found := c.Book.Follow(name)
 		if found != nil {
-			return nil, base.Found(base.ExitUsage, nil, found)
+			return nil, base.FindingError(base.ExitUsage, nil, found)
 		}
 		return chain.Links[0], nil
 	}
@@ -80,9 +80,9 @@ func aliasList() *base.Command {
 			}
 			all := []listedAlias{}
 			for _, a := range c.Book.All() {
-				e, _ := a.Own(key.Addresses)
+				e, _ := a.OwnValue(key.Addresses)
 				one := listedAlias{
-					Name:      c.Book.Called(a),
+					Name:      c.Book.ShortName(a),
 					Engine:    a.Text(key.Engine),
 					Addresses: []string{},
 					SRV:       a.Text(key.SRV),
@@ -189,11 +189,11 @@ func aliasShow() *base.Command {
 			for _, link := range links {
 				if !c.Book.Vouched(link) {
 					c.Notice("%s is in a project's file: your own profiles can use it after gharbor vouch alias:%s",
-						link.Called(), link.Name)
+						link.FullName(), link.Name)
 				}
 			}
 			if found != nil {
-				return base.Found(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
+				return base.FindingError(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 			}
 			return nil
 		}),
@@ -204,11 +204,11 @@ func (c *call) aliasRows(links []*profile.Alias) error {
 	var rows [][]string
 	for _, link := range links {
 		for _, e := range link.Entries {
-			rows = append(rows, []string{link.Called(), string(e.Field.Name),
+			rows = append(rows, []string{link.FullName(), string(e.Field.Name),
 				clean.Line(strings.Join(e.Value.List(), ", "), 200),
 				fmt.Sprintf("%s:%d", filepath.Base(link.Path()), e.Line)})
 		}
-		addresses, _ := link.Own(key.Addresses)
+		addresses, _ := link.OwnValue(key.Addresses)
 		for _, item := range addresses.Value.List() {
 			host, _ := hostname.SplitPort(item)
 			if given, ok := c.Book.GivenTo(host, link); ok {
@@ -234,11 +234,11 @@ func (c *call) aliasJSON(links []*profile.Alias) error {
 	}
 	chain := []shown{}
 	for _, link := range links {
-		one := shown{Name: link.Called(), File: link.Path(), Line: link.Line, Project: link.InProject(), Values: []value{}}
+		one := shown{Name: link.FullName(), File: link.Path(), Line: link.Line, Project: link.InProject(), Values: []value{}}
 		for _, e := range link.Entries {
 			one.Values = append(one.Values, value{string(e.Field.Name), e.Value.Any(), e.Line})
 		}
 		chain = append(chain, one)
 	}
-	return render.JSON(c.Stdout, map[string]any{"format": 1, "alias": links[0].Called(), "chain": chain})
+	return render.JSON(c.Stdout, map[string]any{"format": 1, "alias": links[0].FullName(), "chain": chain})
 }

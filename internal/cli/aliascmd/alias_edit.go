@@ -26,9 +26,9 @@ func (t *aliasTarget) flag(fs *base.FlagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own aliases.toml")
 }
 
-// of takes "project:" off a name and notes what it says. An alias of another file of
+// stripProject takes "project:" off a name and notes what it says. An alias of another file of
 // yours is not edited here.
-func (t *aliasTarget) of(c *call, name string) (string, error) {
+func (t *aliasTarget) stripProject(c *call, name string) (string, error) {
 	if _, err := c.Load(); err != nil {
 		return "", err
 	}
@@ -75,7 +75,7 @@ func (c *call) comesTo(to aliasTarget, name string) {
 // of them, and says where the alias leads nowhere yet.
 func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
-	if name, err = to.of(c, c.Args[0]); err != nil {
+	if name, err = to.stripProject(c, c.Args[0]); err != nil {
 		return "", err
 	}
 	sets, err := c.Settings(to.project, c.aliasKeyValue)
@@ -109,7 +109,7 @@ func (c *call) aliasKeyValue(s string) (schema.Override, error) {
 // unknownAliasKey says what a key was probably meant to be, without repeating it.
 func (c *call) unknownAliasKey(k string) error {
 	text := c.Keys.UnknownAliasKey(k)
-	if quoted := "unknown key " + clean.Quoted(k); strings.HasPrefix(text, quoted) {
+	if quoted := "unknown key " + clean.Quote(k); strings.HasPrefix(text, quoted) {
 		text = "no key of that name" + strings.TrimPrefix(text, quoted)
 	}
 	return errors.New(text)
@@ -172,7 +172,7 @@ as an alias of the new one, so that nothing breaks in between.`,
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.flag,
 		Run: run(func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.Args[0])
+			name, err := to.stripProject(c, c.Args[0])
 			if err != nil {
 				return err
 			}
@@ -197,7 +197,7 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	}
 	_, follow := profiles.FollowAlias(from, name)
 	if to.project || !follow {
-		stay := c.left(to, from, profiles)
+		stay := c.profilesNaming(to, from, profiles)
 		if err := c.updateAliases(ctx, to, "renamed", name,
 			func(f *profile.File) (*profile.Edit, error) { return f.RenameAlias(from, name) }); err != nil {
 			return err
@@ -231,9 +231,9 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	return c.boundTo(ctx, from, name)
 }
 
-// left are the user's own profiles that name an alias of the project's: they stand in
+// profilesNaming are the user's own profiles that name an alias of the project's: they stand in
 // another file than it, and are not changed with it.
-func (c *call) left(to aliasTarget, from string, profiles *profile.File) (names []string) {
+func (c *call) profilesNaming(to aliasTarget, from string, profiles *profile.File) (names []string) {
 	if !to.project {
 		return nil
 	}
@@ -272,7 +272,7 @@ func aliasRemove() *base.Command {
 			to.flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error {
-			name, err := to.of(c, c.Args[0])
+			name, err := to.stripProject(c, c.Args[0])
 			if err != nil {
 				return err
 			}
@@ -288,7 +288,7 @@ func aliasRemove() *base.Command {
 			if err != nil {
 				return err
 			}
-			if users := c.Book.Users(a, profiles, profiles.Attached()); len(users) > 0 {
+			if users := c.Book.Users(a, profiles, profiles.ProjectFile()); len(users) > 0 {
 				return base.Failure(base.ExitUsage,
 					fmt.Errorf("the alias %s is used by %s", name, strings.Join(users[:min(len(users), 5)], ", ")),
 					"gharbor alias used "+name)

@@ -46,7 +46,7 @@ func aliasFailed(found *finding.Finding) error {
 	for _, seen := range found.Seen {
 		text += "; " + seen
 	}
-	return base.Found(base.ExitFile, errors.New(clean.Line(text, 600)), found)
+	return base.FindingError(base.ExitFile, errors.New(clean.Line(text, 600)), found)
 }
 
 // resolved is one address of `alias resolve -format json`.
@@ -96,7 +96,7 @@ to, so pick=fastest shows the order of the file.`,
 			all := []resolvedAddress{}
 			unknown := 0
 			for _, one := range candidates {
-				r := lookUp(ctx, network, chain.Links[0].Called(), one)
+				r := lookUp(ctx, network, chain.Links[0].FullName(), one)
 				if r.Problem != "" {
 					unknown++
 				}
@@ -105,7 +105,7 @@ to, so pick=fastest shows the order of the file.`,
 			if form.JSON() {
 				err = render.JSON(c.Stdout, map[string]any{
 					"format":    1,
-					"alias":     chain.Links[0].Called(),
+					"alias":     chain.Links[0].FullName(),
 					"chain":     ChainLinks(chain),
 					"pick":      pick,
 					"addresses": all,
@@ -127,7 +127,7 @@ to, so pick=fastest shows the order of the file.`,
 func ChainLinks(chain *address.Chain) []map[string]any {
 	links := []map[string]any{}
 	for _, link := range chain.Links {
-		links = append(links, map[string]any{"alias": link.Called(), "file": link.Path(), "line": link.Line})
+		links = append(links, map[string]any{"alias": link.FullName(), "file": link.Path(), "line": link.Line})
 	}
 	return links
 }
@@ -171,7 +171,8 @@ func (c *call) resolveTable(chain *address.Chain, pick string, all []resolvedAdd
 		if i > 0 {
 			word = "  is"
 		}
-		fmt.Fprintf(c.Stdout, "%-8s  %-*s  %s:%d\n", word, width(chain), link.Called(), filepath.Base(link.Path()), link.Line)
+		fmt.Fprintf(c.Stdout, "%-8s  %-*s  %s:%d\n", word, width(chain),
+			link.FullName(), filepath.Base(link.Path()), link.Line)
 	}
 	for _, k := range []key.Name{"engine", "service", "instance", "database", "tls", "srv"} {
 		if text := chain.Text(k); text != "" {
@@ -242,7 +243,7 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 	if limit := chain.ConnectTimeout(); limit > 0 && !c.Set["timeout"] {
 		timeout = limit
 	}
-	name := chain.Links[0].Called()
+	name := chain.Links[0].FullName()
 	knocks := []alias.Knock{}
 	for _, one := range candidates {
 		k := alias.Knocker{
@@ -256,7 +257,7 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 		}
 		var found *finding.Finding
 		if k.TLS, found = c.listenerTLS(chain, one); found != nil {
-			return base.Found(base.ExitFile, nil, found)
+			return base.FindingError(base.ExitFile, nil, found)
 		}
 		knocks = append(knocks, k.At(ctx, one, count))
 		if ctx.Err() != nil {
@@ -280,19 +281,19 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 // the alias wants it. Other engines agree on it later, which a knock does not wait for.
 func (c *call) listenerTLS(chain *address.Chain, one address.Candidate) (*tlsrule.Plan, *finding.Finding) {
 	rule := tlsrule.Rule(chain.Text(key.TLS))
-	spec := c.Engines.Named(chain.Text(key.Engine))
+	spec := c.Engines.ByWord(chain.Text(key.Engine))
 	if spec == nil || spec.Listener == nil || rule != tlsrule.Required && rule != tlsrule.Verified {
 		return nil, nil
 	}
 	path := func(k string) string {
-		e, link, ok := chain.Own(key.Name(k))
+		e, link, ok := chain.OwnValue(key.Name(k))
 		if !ok {
 			return ""
 		}
-		return e.Field.Whole(e.Value.Text(), filepath.Dir(link.Path()), c.Environment().Home)
+		return e.Field.AbsolutePath(e.Value.Text(), filepath.Dir(link.Path()), c.Environment().Home)
 	}
 	plan, found := tlsrule.Load(context.Background(), tlsrule.Settings{
-		Profile: chain.Links[0].Called(),
+		Profile: chain.Links[0].FullName(),
 		Rule:    rule,
 		CA:      path("tls-ca"),
 		Cert:    path("tls-cert"),

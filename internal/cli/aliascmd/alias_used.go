@@ -37,15 +37,15 @@ its passphrase: as a reader, or while it is unlocked.`,
 			if err != nil {
 				return err
 			}
-			users := c.Book.Users(a, profiles, profiles.Attached())
-			entries, looked, err := c.entriesOf(ctx, a.Called())
+			users := c.Book.Users(a, profiles, profiles.ProjectFile())
+			entries, looked, err := c.entriesOf(ctx, a.FullName())
 			if err != nil {
 				return err
 			}
 			if form.JSON() {
 				out := map[string]any{
 					"format":      1,
-					"alias":       a.Called(),
+					"alias":       a.FullName(),
 					"profiles":    []string{},
 					"aliases":     []string{},
 					"wallet":      append([]string{}, entries...),
@@ -69,7 +69,7 @@ its passphrase: as a reader, or while it is unlocked.`,
 				fmt.Fprintln(c.Stdout, "wallet entry "+e)
 			}
 			if len(users)+len(entries) == 0 {
-				c.Say("nothing uses the alias %s", a.Called())
+				c.Say("nothing uses the alias %s", a.FullName())
 			}
 			if !looked {
 				c.Say("the wallet was not searched: it is locked (gharbor wallet unlock)")
@@ -128,13 +128,13 @@ unknown host. An unused alias is a warning.`,
 			}
 			ctx, cancel := context.WithTimeout(ctx, timeout)
 			defer cancel()
-			all := c.Book.Check(ctx, c.Network(), profiles, profiles.Attached())
+			all := c.Book.Check(ctx, c.Network(), profiles, profiles.ProjectFile())
 			if form.JSON() {
 				err = render.JSON(c.Stdout, map[string]any{"format": 1, "aliases": all})
 			} else {
 				err = c.checkTable(all)
 			}
-			if err == nil && slices.ContainsFunc(all, func(a alias.Checked) bool { return a.Outcome == finding.Fail }) {
+			if err == nil && slices.ContainsFunc(all, func(a alias.CheckResult) bool { return a.Outcome == finding.Fail }) {
 				return base.Failure(base.ExitFailed, nil)
 			}
 			return err
@@ -142,7 +142,7 @@ unknown host. An unused alias is a warning.`,
 	}
 }
 
-func (c *call) checkTable(all []alias.Checked) error {
+func (c *call) checkTable(all []alias.CheckResult) error {
 	count := make(map[finding.Outcome]int)
 	var rows [][]string
 	for _, a := range all {

@@ -96,7 +96,7 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	}
 	s.Work, _ = c.WorkDir()
 	for _, p := range file.All() {
-		s.Profiles = append(s.Profiles, resolve.Of(file, p, nil, env))
+		s.Profiles = append(s.Profiles, resolve.Resolve(file, p, nil, env))
 	}
 	store, pin, err := c.Store(o.Path)
 	if err != nil {
@@ -119,7 +119,7 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 		c.Notice("the wallet's entries were not checked: it is locked (gharbor wallet unlock, or -passphrase-file)")
 		return s, nil
 	}
-	s.Opened, err = secretcmd.Of(c.Call).OpenWallet(ctx, o)
+	s.Opened, err = secretcmd.NewCall(c.Call).OpenWallet(ctx, o)
 	if errors.As(err, &failure) && o.File == "" {
 		c.Notice("the wallet's entries were not checked: %s (%s)", failure.Found.Cause, failure.Found.Code)
 		err = nil

@@ -44,7 +44,7 @@ func (c *call) askCloud(ctx context.Context, clouds *cloud.Accounts, one *audit.
 	var names []string
 	refs := make(map[string]cloudref.Ref)
 	for _, p := range profiles {
-		if !p.Vouched() || !p.Address().InCloud() || address.CloudOf(p).Account != one.Called() {
+		if !p.Vouched() || !p.Address().InCloud() || address.CloudOf(p).Account != one.FullName() {
 			continue
 		}
 		ref := address.CloudOf(p)
@@ -56,7 +56,7 @@ func (c *call) askCloud(ctx context.Context, clouds *cloud.Accounts, one *audit.
 	if len(names) == 0 {
 		return nil
 	}
-	s, found := clouds.Session(one.Called())
+	s, found := clouds.Session(one.FullName())
 	if found == nil {
 		one.Places, one.Rules = make(map[string]*wire.Place), make(map[string][]wire.Rule)
 		found = s.Instances(ctx, names, func(i *wire.Instance) bool {
@@ -76,7 +76,7 @@ func (c *call) askCloud(ctx context.Context, clouds *cloud.Accounts, one *audit.
 		}
 	}
 	if found != nil {
-		c.Notice("the cloud account %s was not asked: %s (%s)", one.Called(), found.Cause, found.Code)
+		c.Notice("the cloud account %s was not asked: %s (%s)", one.FullName(), found.Cause, found.Code)
 	}
 	return ctx.Err()
 }

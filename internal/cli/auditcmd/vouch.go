@@ -77,7 +77,7 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 // any they are all profiles, and the aliases that a profile of the user's own names.
 func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	if files := transfercmd.ComposeFiles(c.Args); len(files) > 0 {
-		return transfercmd.Of(c.Call).VouchableCompose(ctx, files)
+		return transfercmd.NewCall(c.Call).VouchableCompose(ctx, files)
 	}
 	if len(c.Args) > 0 && strings.Contains(c.Args[0], "/") {
 		return c.vouchableFiles()
@@ -89,7 +89,7 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	if c.Broken != nil {
 		return nil, c.Broken
 	}
-	project := file.Attached()
+	project := file.ProjectFile()
 	if project == nil {
 		return nil, base.Advise(
 			base.Usage("there is no gharbor.toml here, nor in a folder above up to the repository's root"),
@@ -99,7 +99,7 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	var chosen []vouch.Item
 	if len(c.Args) == 0 {
 		for _, p := range project.Profiles {
-			chosen = append(chosen, vouch.ProfileItem(resolve.Of(file, p, nil, env).Sealed()))
+			chosen = append(chosen, vouch.ProfileItem(resolve.Resolve(file, p, nil, env).ProjectProfile()))
 		}
 		for _, a := range project.Aliases {
 			if users := c.Book.Users(a, file); len(users) > 0 {
@@ -133,7 +133,7 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 		if p == nil {
 			return nil, missingIn("profile", name, project.Names())
 		}
-		chosen = append(chosen, vouch.ProfileItem(resolve.Of(file, p, nil, env).Sealed()))
+		chosen = append(chosen, vouch.ProfileItem(resolve.Resolve(file, p, nil, env).ProjectProfile()))
 	}
 	if len(chosen) == 0 {
 		return nil, base.Usage("the project's file %s has no profiles", project.Path)
@@ -185,7 +185,7 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 		}
 		uses := i.Uses()
 		if uses.Trouble != "" {
-			return &profile.FileError{Path: i.Path, Line: i.Line, What: fmt.Sprintf("%s: %s", i.Called(), uses.Trouble)}
+			return &profile.FileError{Path: i.Path, Line: i.Line, What: fmt.Sprintf("%s: %s", i.Title(), uses.Trouble)}
 		}
 		all = append(all, uses)
 		if state != vouch.Vouched {
@@ -266,7 +266,7 @@ func (c *call) showUses(i vouch.Item, state vouch.State, before *vouch.Record, u
 		width = max(width, len(use.Key))
 	}
 	for _, use := range uses.List {
-		fmt.Fprintf(c.Stdout, "    %-*s  %s\n", width, use.Key, use.Shown())
+		fmt.Fprintf(c.Stdout, "    %-*s  %s\n", width, use.Key, use.Display())
 		if use.Note != "" {
 			fmt.Fprintf(c.Stdout, "    %-*s  not hashed: %s\n", width, "", use.Note)
 		}

@@ -19,8 +19,8 @@ func (t *Target) Flag(fs *FlagSet) {
 	fs.BoolVar(&t.Project, "project", false, "in the project's gharbor.toml rather than in your own file")
 }
 
-// Of takes "project:" off a name and notes what it says.
-func (t *Target) Of(c *Call, name string) (string, error) {
+// StripProject takes "project:" off a name and notes what it says.
+func (t *Target) StripProject(c *Call, name string) (string, error) {
 	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		t.Project = true
 		return own, nil

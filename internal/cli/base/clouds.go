@@ -85,7 +85,7 @@ func CloudFailed(found *finding.Finding) error {
 	if found.Is(finding.CloudNotSignedIn, finding.CloudSignInExpired) || found.Code.Area() != "cloud" {
 		code = ExitSecret
 	}
-	return Found(code, &secret.Failure{Found: found}, found)
+	return FindingError(code, &secret.Failure{Found: found}, found)
 }
 
 // ExpectClouds lets the service of each cloud account be asked once for all the instances of profiles. once holds what
@@ -116,7 +116,7 @@ func (c *Call) memory(ctx context.Context) tokens.Memory {
 	if err != nil {
 		return nil
 	}
-	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}
+	u := wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}
 	if _, err := u.Status(ctx); err != nil && !errors.As(err, new(*privatesocket.Silent)) {
 		return nil
 	}

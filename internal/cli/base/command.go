@@ -103,8 +103,8 @@ type Maker struct {
 	Group string // the heading above it in help; "" for that of the one before
 }
 
-// made makes all commands, for help.
-func made(makers []Maker) []*Command {
+// makeCommands makes all commands, for help.
+func makeCommands(makers []Maker) []*Command {
 	var all []*Command
 	for _, m := range makers {
 		all = append(all, m.Make())
@@ -119,7 +119,7 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 	term := render.NewTerminal(w.Stdin, w.Stderr, noColour)
 	defer func() {
 		if value := recover(); value != nil {
-			code = showDefect(term, defect.Caught(value))
+			code = showDefect(term, defect.FromPanic(value))
 		}
 	}()
 	out := render.NewOutput(w.Stdout)
@@ -195,7 +195,7 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 		typed:    args,
 	}
 	if out, ok := w.Stdout.(*render.Output); ok && cmd.Machine {
-		out.Whole()
+		out.KeepLines()
 	}
 	verbose, err := c.parse(cmd, rest)
 	if errors.Is(err, flag.ErrHelp) {
@@ -245,7 +245,7 @@ func choice(makers []Maker, words []string) (cmd *Command, rest []string, err er
 		if err := meantError(words[0], words[1:]); err != nil {
 			return nil, nil, err
 		}
-		return nil, nil, unknownCommand(made(makers), "", words[0])
+		return nil, nil, unknownCommand(makeCommands(makers), "", words[0])
 	}
 	group := ""
 	for {

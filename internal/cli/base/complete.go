@@ -163,7 +163,7 @@ func (c *Call) ofName(cmd *Command, names []string, typed string) Completion {
 func (c *Call) source(cmd *Command, placeholder string) source {
 	if cmd.Words != nil {
 		if words := cmd.Words(c)[placeholder]; words != nil {
-			return fixed(words...)
+			return fixedWords(words...)
 		}
 	}
 	for group := cmd.Name; ; {
@@ -174,7 +174,7 @@ func (c *Call) source(cmd *Command, placeholder string) source {
 			return nil
 		}
 		if f := c.Keys.Field(key.Name(group)); placeholder == "NAME" && f != nil && f.Address {
-			return used(f)
+			return addressValues(f)
 		}
 		group = group[:max(strings.LastIndexByte(group, ' '), 0)]
 	}
@@ -183,7 +183,7 @@ func (c *Call) source(cmd *Command, placeholder string) source {
 // ofFlag is what may stand as a flag's value.
 func (c *Call) ofFlag(cmd *Command, fs *FlagSet, name, typed string) Completion {
 	if words := fs.words[name]; words != nil {
-		return fixed(words...)(c, typed)
+		return fixedWords(words...)(c, typed)
 	}
 	if s := c.flagSource(cmd, fs, name); s != nil {
 		return s(c, typed)
@@ -204,9 +204,9 @@ func (c *Call) flagSource(cmd *Command, fs *FlagSet, name string) source {
 	return nil
 }
 
-// Unoffered are the places of commands of which completion knows nothing: a placeholder, or a flag that takes a value.
-// It is for a test of the list of commands.
-func Unoffered(keys *schema.Schema, makers []Maker) (all []string) {
+// UncompletedPlaces are the places of commands of which completion knows nothing: a placeholder, or a flag that takes
+// a value. It is for a test of the list of commands.
+func UncompletedPlaces(keys *schema.Schema, makers []Maker) (all []string) {
 	own := make(map[string]bool)
 	for _, name := range unknowable() {
 		own[name] = false

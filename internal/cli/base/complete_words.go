@@ -56,7 +56,7 @@ func nothing(*Call, string) Completion { return Completion{} }
 
 func files(*Call, string) Completion { return Completion{Files: true} }
 
-func fixed(words ...string) source {
+func fixedWords(words ...string) source {
 	return func(*Call, string) Completion {
 		var all Completion
 		for _, word := range words {
@@ -89,11 +89,11 @@ func ofField(f *schema.Field) source {
 	}
 	switch words := f.Words(); {
 	case words != nil:
-		return fixed(words...)
+		return fixedWords(words...)
 	case f.Address && !f.Path:
-		return used(f)
+		return addressValues(f)
 	case f.Source:
-		return fixed("ask", "env:", "file:", "wallet", "keyring", "command:", "none")
+		return fixedWords("ask", "env:", "file:", "wallet", "keyring", "command:", "none")
 	case f.Path:
 		return files
 	}
@@ -191,8 +191,8 @@ func heads(kind string) source {
 	}
 }
 
-// used gives the values of a key that is a kind of address: the tables of that kind, and what profiles have.
-func used(f *schema.Field) source {
+// addressValues gives the values of a key that is a kind of address: the tables of that kind, and what profiles have.
+func addressValues(f *schema.Field) source {
 	return func(c *Call, typed string) Completion {
 		all := heads(string(f.Name))(c, typed)
 		for _, o := range values(f.Name, "")(c, typed).Offers {
@@ -235,7 +235,7 @@ func (c *Call) projectStates(project []byte) map[string]string {
 	}
 	env := c.Environment()
 	for _, p := range c.Loaded.All() {
-		if p.InProject() && resolve.Of(c.Loaded, p, nil, env).Vouched() {
+		if p.InProject() && resolve.Resolve(c.Loaded, p, nil, env).Vouched() {
 			states[p.Name] = "of the project"
 		}
 	}

@@ -77,9 +77,9 @@ func Advise(err error, steps ...string) error {
 	return err
 }
 
-// Found is an error with the exit code, the commands to try and the steps to do of a finding. A nil err is the
+// FindingError is an error with the exit code, the commands to try and the steps to do of a finding. A nil err is the
 // finding's cause.
-func Found(code int, err error, found *finding.Finding) error {
+func FindingError(code int, err error, found *finding.Finding) error {
 	if err == nil {
 		err = errors.New(found.Cause)
 	}
@@ -122,7 +122,7 @@ func ExitCode(err error) (code int, try, steps []string) {
 
 // RouteFailed is a way to a server that could not be gone.
 func RouteFailed(found *finding.Finding) error {
-	return Found(ExitServer, &secret.Failure{Found: found}, found)
+	return FindingError(ExitServer, &secret.Failure{Found: found}, found)
 }
 
 // unchosen is the error for a command that got no profile.

@@ -85,17 +85,17 @@ func (a Assignments) WholePaths(home string) {
 			have.Field.Expands && strings.Contains(text, "$") {
 			continue
 		}
-		if whole := have.Field.Whole(text, "", home); whole != text {
+		if whole := have.Field.AbsolutePath(text, "", home); whole != text {
 			a[i].Value = schema.TextValue(whole)
 		}
 	}
 }
 
-// Assigned reads a profile's name and the words key=value behind it, for an edit of
+// ReadAssignments reads a profile's name and the words key=value behind it, for an edit of
 // the user's file or the project's.
-func (c *Call) Assigned(to *Target,
+func (c *Call) ReadAssignments(to *Target,
 	read func(string) (schema.Override, error)) (name string, sets Assignments, err error) {
-	if name, err = to.Of(c, c.Args[0]); err != nil {
+	if name, err = to.StripProject(c, c.Args[0]); err != nil {
 		return "", nil, err
 	}
 	sets, err = c.Settings(to.Project, read)

@@ -11,8 +11,8 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// Followed is a run as the commands to try after it must repeat it: they are about the connection that it made.
-type Followed struct {
+// FollowUp is a run as the commands to try after it must repeat it: they are about the connection that it made.
+type FollowUp struct {
 	Over    Overrides
 	Timeout time.Duration // 0 where none was given
 	As      string        // the administrator's profile, "" where none was given
@@ -23,7 +23,7 @@ type Followed struct {
 // Follow gives the commands to try of a finding about a profile the flags of the run that found it. A command that
 // sets a key for which the run had another value becomes a test with the new value: to set it in the profile would not
 // change what the run did.
-func (c *Call) Follow(f Followed, profile string, found *finding.Finding) {
+func (c *Call) Follow(f FollowUp, profile string, found *finding.Finding) {
 	if found == nil || len(f.Over) == 0 && f.Timeout == 0 && f.As == "" && f.Target == "" {
 		return
 	}
@@ -46,7 +46,7 @@ func (c *Call) Follow(f Followed, profile string, found *finding.Finding) {
 
 // targetSteps are steps to do about a profile as steps about the target that stands for it. What only a profile has is
 // left out.
-func (f Followed) targetSteps(profile string, steps []string) []string {
+func (f FollowUp) targetSteps(profile string, steps []string) []string {
 	all := []string{}
 	for _, step := range steps {
 		step = strings.Replace(step, "gharbor set "+profile+" ", "gharbor test "+clean.Shell(f.Target)+" -override ", 1)
@@ -62,7 +62,7 @@ func (f Followed) targetSteps(profile string, steps []string) []string {
 const commentSign = "   # "
 
 // follow is a command with the flags of the run, "" for one that needs a profile where there is none.
-func (c *Call) follow(f Followed, profile, command string) string {
+func (c *Call) follow(f FollowUp, profile, command string) string {
 	words := strings.Fields(command)
 	name := 2 // where the profile stands
 	if len(words) > 3 && (words[1] == "provision" || words[1] == "secret") {
@@ -87,7 +87,7 @@ func (c *Call) follow(f Followed, profile, command string) string {
 		if f.Target == "" && (err != nil || !over.any(sets)) {
 			return command
 		}
-		over, words = over.with(sets), []string{"gharbor", "test", words[2]}
+		over, words = over.replace(sets), []string{"gharbor", "test", words[2]}
 		command = strings.Join(words, " ")
 	}
 	flags := c.flagsOf(strings.Join(words[1:name], " "))
@@ -138,8 +138,8 @@ func (o Overrides) any(sets []schema.Override) bool {
 	return false
 }
 
-// with is the overrides with others in the place of those for the same keys.
-func (o Overrides) with(sets []schema.Override) Overrides {
+// replace is the overrides with others in the place of those for the same keys.
+func (o Overrides) replace(sets []schema.Override) Overrides {
 	var all Overrides
 	for _, have := range o {
 		if !(Overrides{have}).any(sets) {

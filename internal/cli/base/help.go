@@ -174,7 +174,7 @@ func InWords(keys *schema.Schema, text string) string {
 		"{{scheme}}", one.URL.Scheme,
 		"{{port}}", strconv.Itoa(one.Port),
 		"{{image}}", image,
-		"{{listener}}", strings.Join(engines.With("service"), ", "),
+		"{{listener}}", strings.Join(engines.WithKey("service"), ", "),
 		"{{forms}}", strings.Join(forms, "\n"),
 	).Replace(text)
 }

@@ -62,7 +62,7 @@ func (c *Call) loadAliases(file *profile.File) error {
 	if err != nil {
 		return err
 	}
-	c.Book.Project = file.Attached()
+	c.Book.Project = file.ProjectFile()
 	c.Book.Vouch = func(a *profile.Alias) (map[string][]byte, *finding.Finding) {
 		return c.Vouched.JudgeAlias(a, c.Book.Home)
 	}
@@ -115,9 +115,9 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	return file.Missing(name)
 }
 
-// unkept is the error for an address in the place of a profile's name; nil for another word. The address is not
+// explainAddress is the error for an address in the place of a profile's name; nil for another word. The address is not
 // repeated: it may have a password in it.
-func unkept(word string) error {
+func explainAddress(word string) error {
 	_, rest, isURL := strings.Cut(word, "://")
 	account, _, hasAccount := strings.Cut(rest, "@")
 	switch {
@@ -143,14 +143,14 @@ func unkept(word string) error {
 func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, error) {
 	p := file.Lookup(name)
 	if p == nil && c.Broken == nil {
-		if err := unkept(name); err != nil {
+		if err := explainAddress(name); err != nil {
 			return nil, err
 		}
 	}
 	if p == nil {
 		return nil, c.Missing(file, name)
 	}
-	if project := file.Attached(); project != nil && !p.InProject() && project.Lookup(name) != nil {
+	if project := file.ProjectFile(); project != nil && !p.InProject() && project.Lookup(name) != nil {
 		c.Notice("the project also has a profile %s; yours is used (the other is %s%s)", name,
 			syntax.ProjectPrefix, name)
 	}
@@ -226,6 +226,6 @@ func (c *Call) Resolve(name string, over Overrides) (*resolve.Profile, error) {
 	if err := over.check(file); err != nil {
 		return nil, err
 	}
-	r := resolve.Of(file, p, over, c.Environment())
+	r := resolve.Resolve(file, p, over, c.Environment())
 	return r, over.fits(r)
 }

@@ -78,8 +78,8 @@ type manual struct {
 	keys *schema.Schema
 }
 
-// escaped keeps what man(7) gives a meaning from having it.
-func escaped(text string) string {
+// escapeManual keeps what man(7) gives a meaning from having it.
+func escapeManual(text string) string {
 	text = strings.NewReplacer(`\`, `\e`, "-", `\-`).Replace(text)
 	if strings.HasPrefix(text, ".") || strings.HasPrefix(text, "'") {
 		text = `\&` + text
@@ -88,11 +88,11 @@ func escaped(text string) string {
 }
 
 func (m *manual) head(name, summary, date string) {
-	fmt.Fprintf(m, ".TH %s 1 %q \"gharbor %s\"\n.SH NAME\n%s \\- %s\n", strings.ToUpper(escaped(name)), date,
-		escaped(Version), escaped(name), escaped(summary))
+	fmt.Fprintf(m, ".TH %s 1 %q \"gharbor %s\"\n.SH NAME\n%s \\- %s\n", strings.ToUpper(escapeManual(name)), date,
+		escapeManual(Version), escapeManual(name), escapeManual(summary))
 }
 
-func (m *manual) section(name string) { fmt.Fprintf(m, ".SH %s\n", escaped(name)) }
+func (m *manual) section(name string) { fmt.Fprintf(m, ".SH %s\n", escapeManual(name)) }
 
 // text writes paragraphs; lines that begin with blanks stand as they are.
 func (m *manual) text(text string) {
@@ -106,7 +106,7 @@ func (m *manual) text(text string) {
 		if line == "" {
 			line = ".PP"
 		} else {
-			line = escaped(line)
+			line = escapeManual(line)
 		}
 		m.WriteString(line + "\n")
 	}
@@ -116,12 +116,12 @@ func (m *manual) text(text string) {
 }
 
 func (m *manual) item(name, text string) {
-	fmt.Fprintf(m, ".TP\n.B %s\n%s\n", escaped(name), escaped(text))
+	fmt.Fprintf(m, ".TP\n.B %s\n%s\n", escapeManual(name), escapeManual(text))
 }
 
 // command writes how a command is called, what it does, its flags and examples.
 func (m *manual) command(cmd *Command) {
-	fmt.Fprintf(m, ".PP\n.B %s\n", escaped(strings.TrimSpace("gharbor "+cmd.Name+" "+cmd.Args)))
+	fmt.Fprintf(m, ".PP\n.B %s\n", escapeManual(strings.TrimSpace("gharbor "+cmd.Name+" "+cmd.Args)))
 	if cmd.Long != "" {
 		m.WriteString(".PP\n")
 		m.text(cmd.Long)
@@ -129,21 +129,21 @@ func (m *manual) command(cmd *Command) {
 	if cmd.Keys != nil {
 		m.WriteString(".PP\n.nf\n")
 		for line := range strings.Lines(cmd.Keys(m.keys)) {
-			m.WriteString(escaped(strings.TrimRight(line, "\n")) + "\n")
+			m.WriteString(escapeManual(strings.TrimRight(line, "\n")) + "\n")
 		}
 		m.WriteString(".fi\n")
 	}
 	fs := flagsOf(cmd, m.keys)
 	for _, name := range fs.made {
 		if head := fs.heads[name]; head != "" {
-			fmt.Fprintf(m, ".SS %s\n", escaped(head))
+			fmt.Fprintf(m, ".SS %s\n", escapeManual(head))
 		}
 		m.item("-"+name, fs.Lookup(name).Usage)
 	}
 	if len(cmd.Examples) > 0 {
 		m.WriteString(".SS Examples\n.nf\n")
 		for _, example := range cmd.Examples {
-			m.WriteString(escaped(InWords(m.keys, example)) + "\n")
+			m.WriteString(escapeManual(InWords(m.keys, example)) + "\n")
 		}
 		m.WriteString(".fi\n")
 	}

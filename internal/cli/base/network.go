@@ -38,7 +38,7 @@ func (c *Call) Network() route.Network {
 
 // BindingOf binds a wallet's entry to where a profile leads.
 func (c *Call) BindingOf(ctx context.Context, p *resolve.Profile) (binding.Binding, error) {
-	b, err := binding.Of(ctx, c.Network().Sources(), p)
+	b, err := binding.New(ctx, c.Network().Sources(), p)
 	var failure *secret.Failure
 	switch {
 	case err == nil:
@@ -64,7 +64,7 @@ func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	}
 	hops, notes, found := places.Plan(p)
 	if found != nil {
-		return nil, nil, Found(ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
+		return nil, nil, FindingError(ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 	}
 	return hops, notes, nil
 }
@@ -85,11 +85,11 @@ func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value)
 // a file, which such a program can read.
 func (c *Call) HandOverTo(ctx context.Context, p *resolve.Profile, servers []address.Candidate,
 	v secret.Value) (handover.Connection, error) {
-	conn, found := handover.Of(p, servers, v)
+	conn, found := handover.NewConnection(p, servers, v)
 	if found != nil {
 		return conn, &secret.Failure{Found: found}
 	}
-	if host, ok := conn.Named(); ok && net.ParseIP(host) == nil && len(p.Hops()) == 0 {
+	if host, ok := conn.VerifiedHost(); ok && net.ParseIP(host) == nil && len(p.Hops()) == 0 {
 		const within = 5 * time.Second
 		bound, cancel := context.WithTimeout(ctx, within)
 		defer cancel()

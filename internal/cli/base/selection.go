@@ -41,8 +41,8 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 	}
 }
 
-// Narrowed is the selection where -all says no more than that several are meant, beside -tag or -engine.
-func (s Selection) Narrowed() Selection {
+// Narrow is the selection where -all says no more than that several are meant, beside -tag or -engine.
+func (s Selection) Narrow() Selection {
 	if s.Tag != "" || s.Engine != "" {
 		s.all = false
 	}
@@ -96,7 +96,7 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 			return nil, err
 		}
 		if !slices.Contains(c.Args[:i], name) {
-			chosen = append(chosen, resolve.Of(file, p, over, env))
+			chosen = append(chosen, resolve.Resolve(file, p, over, env))
 		}
 	}
 	return chosen, nil
@@ -104,7 +104,7 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 
 // chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out, and said so.
 func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([]*resolve.Profile, error) {
-	selected := s.Of(file, over, c.Environment())
+	selected := s.Choose(file, over, c.Environment())
 	if n := selected.NotVouched; n > 0 {
 		c.Notice("%d %s of the project left out: not approved yet. gharbor vouch shows what they use", n,
 			wording.Plural(n, "profile", "profiles"))

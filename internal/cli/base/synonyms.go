@@ -9,8 +9,9 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// deed is what people mean by a word that is no command here: the command that does it, with NAME for the profile.
-type deed struct {
+// suggestion is what people mean by a word that is no command here: the command that does it, with NAME for the
+// profile.
+type suggestion struct {
 	what string // in words
 	line string
 }
@@ -27,15 +28,15 @@ const (
 	loads   = "restore source insert upload"
 )
 
-// meant is the command that a word means, nil for none. It is made when it is asked for: most words are commands.
-func meant(word string) *deed {
-	one := func(words, what, line string) *deed {
+// suggestFor is the command that a word means, nil for none. It is made when it is asked for: most words are commands.
+func suggestFor(word string) *suggestion {
+	one := func(words, what, line string) *suggestion {
 		if isWord(words, word) {
-			return &deed{what, line}
+			return &suggestion{what, line}
 		}
 		return nil
 	}
-	for _, d := range []*deed{
+	for _, d := range []*suggestion{
 		one(runs, "query runs statements", "gharbor query NAME 'select 1'"),
 		one(tests, "test does it", "gharbor test NAME"),
 		one(looks, "browse shows them", "gharbor browse NAME "+word),
@@ -72,7 +73,7 @@ func meant(word string) *deed {
 // meantError points at the command that a word means; nil where nothing is known of it. after is what was typed behind
 // the word: a profile's name goes into the line.
 func meantError(word string, after []string) error {
-	d := meant(strings.ToLower(word))
+	d := suggestFor(strings.ToLower(word))
 	if d == nil {
 		return nil
 	}

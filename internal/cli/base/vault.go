@@ -18,7 +18,7 @@ import (
 
 // Finder finds secrets for profiles.
 func (c *Call) Finder() (*secret.Finder, error) {
-	vault, err := c.vault("")
+	vault, err := c.walletSupplier("")
 	if err != nil {
 		return nil, err
 	}
@@ -62,16 +62,16 @@ func (c *Call) Store(path string) (s wallet.Store, pin string, err error) {
 	return s, pin, err
 }
 
-// vault gives profiles the wallet's secrets.
-func (c *Call) vault(path string) (*wallet.Vault, error) {
+// walletSupplier gives profiles the wallet's secrets.
+func (c *Call) walletSupplier(path string) (*wallet.Supplier, error) {
 	s, pin, err := c.Store(path)
-	return &wallet.Vault{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
+	return &wallet.Supplier{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
 }
 
 // keeper is the process that keeps a wallet open, nil where there is none.
 // One that does not answer is an error: it holds the keys, and must be known of.
 func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
-	u := wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
+	u := wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
 	_, err := u.Status(ctx)
 	switch {
 	case err == nil:

@@ -27,8 +27,9 @@ func (t *accountTarget) flag(fs *base.FlagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own profiles.toml")
 }
 
-// of takes "project:" off a name and notes what it says. An account that only the project has is meant without it.
-func (t *accountTarget) of(c *call, name string, new bool) (string, error) {
+// stripProject takes "project:" off a name and notes what it says. An account that only the project has is meant
+// without it.
+func (t *accountTarget) stripProject(c *call, name string, new bool) (string, error) {
 	file, err := c.Load()
 	if err != nil {
 		return "", err
@@ -46,7 +47,7 @@ func (t *accountTarget) of(c *call, name string, new bool) (string, error) {
 // write reads an account's name and the words key=value behind it, and has the edit made of them.
 func (c *call) write(ctx context.Context, to *accountTarget, done string, new bool,
 	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
-	if name, err = to.of(c, c.Args[0], new); err != nil {
+	if name, err = to.stripProject(c, c.Args[0], new); err != nil {
 		return "", err
 	}
 	sets, err := c.Settings(to.project, c.accountKeyValue)
@@ -159,7 +160,7 @@ func cloudList() *base.Command {
 		Examples: []string{"gharbor cloud list", "gharbor cloud list -format json"},
 		Flags:    func(fs *base.FlagSet) { form.Flag(fs) },
 		Run: run(func(ctx context.Context, c *call) error {
-			all, err := c.listed(ctx)
+			all, err := c.listAccounts(ctx)
 			if err != nil {
 				return err
 			}
@@ -180,7 +181,7 @@ func cloudList() *base.Command {
 	}
 }
 
-func (c *call) listed(ctx context.Context) ([]listedAccount, error) {
+func (c *call) listAccounts(ctx context.Context) ([]listedAccount, error) {
 	clouds, err := c.Clouds()
 	if err != nil {
 		return nil, err
@@ -260,14 +261,14 @@ func cloudShow() *base.Command {
 }
 
 func (c *call) showAccount(ctx context.Context, clouds *cloud.Accounts, one *profile.Cloud, form base.Format) error {
-	all, err := c.listed(ctx)
+	all, err := c.listAccounts(ctx)
 	if err != nil {
 		return err
 	}
 	state := ""
 	signed := false
 	for _, a := range all {
-		if a.Name == one.Called() {
+		if a.Name == one.FullName() {
 			state, signed = a.state, a.SignedIn
 		}
 	}
@@ -288,7 +289,7 @@ func (c *call) showAccount(ctx context.Context, clouds *cloud.Accounts, one *pro
 		for _, e := range one.Entries {
 			values = append(values, value{string(e.Field.Name), e.Value.Any(), e.Line})
 		}
-		return render.JSON(c.Stdout, map[string]any{"format": 1, "account": one.Called(), "file": one.Path(),
+		return render.JSON(c.Stdout, map[string]any{"format": 1, "account": one.FullName(), "file": one.Path(),
 			"line": one.Line, "project": one.InProject(), "values": values, "signed_in": signed, "token": token})
 	}
 	var rows [][]string
@@ -318,7 +319,7 @@ the token back.`,
 }
 
 func (c *call) removeAccount(ctx context.Context, to accountTarget, yes bool) error {
-	name, err := to.of(c, c.Args[0], false)
+	name, err := to.stripProject(c, c.Args[0], false)
 	if err != nil {
 		return err
 	}
@@ -328,13 +329,13 @@ func (c *call) removeAccount(ctx context.Context, to accountTarget, yes bool) er
 	}
 	one := clouds.File.CloudNamed(name)
 	if to.project {
-		one = clouds.File.Attached().CloudNamed(name)
+		one = clouds.File.ProjectFile().CloudNamed(name)
 	}
 	if one == nil {
 		return clouds.File.MissingCloud(c.Args[0])
 	}
 	if users := c.users(clouds.File, one); len(users) > 0 {
-		return base.Failure(base.ExitUsage, fmt.Errorf("the cloud account %s is used by the profiles %s", one.Called(),
+		return base.Failure(base.ExitUsage, fmt.Errorf("the cloud account %s is used by the profiles %s", one.FullName(),
 			strings.Join(users[:min(len(users), 5)], ", ")), "gharbor list")
 	}
 	if yes, err = c.MayRemove(ctx, yes, "cloud account "+name); err != nil || !yes {
@@ -356,8 +357,8 @@ func (c *call) removeAccount(ctx context.Context, to accountTarget, yes bool) er
 func (c *call) users(file *profile.File, one *profile.Cloud) (names []string) {
 	env := c.Environment()
 	for _, p := range file.All() {
-		r := resolve.Of(file, p, nil, env)
-		v, ok := r.Written(key.Cloud)
+		r := resolve.Resolve(file, p, nil, env)
+		v, ok := r.WrittenValue(key.Cloud)
 		if !ok {
 			continue
 		}

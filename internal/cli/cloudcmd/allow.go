@@ -87,14 +87,14 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 	}
 	rules, found := s.Rules(ctx, about)
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
 	if o.list {
 		return c.showRules(about, rules, o.form)
 	}
-	account, _, found := s.Who(ctx)
+	account, _, found := s.ReadAccount(ctx)
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
 	if account.Address != "" {
 		c.Say("the service sees this machine as %s", account.Address)
@@ -107,7 +107,7 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 		}
 	}
 	if have := covering(rules, from, time.Now().Add(cmp.Or(o.lifetime, time.Minute))); have != nil {
-		c.Say("a rule lets %s in already%s%s", from, by(have), until(have))
+		c.Say("a rule lets %s in already%s%s", from, ruleOwner(have), until(have))
 		if have.State == wire.InForce {
 			return c.nextOf(about)
 		}
@@ -115,9 +115,9 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 	}
 	rule, found := s.Allow(ctx, about, from, cmp.Or(o.lifetime, usualRule), o.note)
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
-	c.Say("allowed: %s to %s%s (rule %s)", rule.Range, named(about.Ref), until(rule), rule.ID)
+	c.Say("allowed: %s to %s%s (rule %s)", rule.Range, describeRef(about.Ref), until(rule), rule.ID)
 	if rule.State == wire.InForce {
 		return c.nextOf(about)
 	}
@@ -142,7 +142,7 @@ func covering(rules []wire.Rule, from netip.Prefix, then time.Time) (have *wire.
 	return have
 }
 
-func by(r *wire.Rule) string {
+func ruleOwner(r *wire.Rule) string {
 	if r.By == "" {
 		return ""
 	}
@@ -194,7 +194,7 @@ func (c *call) showRules(about cloud.About, rules []wire.Rule, form base.Format)
 		return render.JSON(c.Stdout, map[string]any{"format": 1, "instance": about.Ref.String(), "rules": rules})
 	}
 	if len(rules) == 0 {
-		c.Say("no rule lets anybody in to %s", named(about.Ref))
+		c.Say("no rule lets anybody in to %s", describeRef(about.Ref))
 		return nil
 	}
 	var rows [][]string
@@ -227,12 +227,12 @@ machine. Connections that are open may stay open.`,
 			for _, id := range ids {
 				if found := s.Disallow(ctx, about, id); found != nil {
 					if found.Is(finding.CloudUnknownInstance) {
-						found.Cause = fmt.Sprintf("%s has no rule of that name", named(about.Ref))
+						found.Cause = fmt.Sprintf("%s has no rule of that name", describeRef(about.Ref))
 						found.Try = []string{"gharbor cloud allow " + about.Word() + " -list"}
 					}
-					return failed(ctx, found)
+					return findingError(ctx, found)
 				}
-				c.Say("disallowed: rule %s of %s", id, named(about.Ref))
+				c.Say("disallowed: rule %s of %s", id, describeRef(about.Ref))
 			}
 			return nil
 		}),
@@ -247,9 +247,9 @@ func (c *call) rulesToGo(ctx context.Context, s *cloud.Session, about cloud.Abou
 		}
 		return []string{c.Args[1]}, nil
 	}
-	account, _, found := s.Who(ctx)
+	account, _, found := s.ReadAccount(ctx)
 	if found != nil {
-		return nil, failed(ctx, found)
+		return nil, findingError(ctx, found)
 	}
 	own, err := prefixOf(account.Address)
 	if err != nil {
@@ -259,7 +259,7 @@ func (c *call) rulesToGo(ctx context.Context, s *cloud.Session, about cloud.Abou
 	}
 	rules, found := s.Rules(ctx, about)
 	if found != nil {
-		return nil, failed(ctx, found)
+		return nil, findingError(ctx, found)
 	}
 	for _, r := range rules {
 		if r.Range == own.String() {

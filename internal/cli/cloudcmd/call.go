@@ -34,7 +34,7 @@ an example, docs/cloud-service.md describes the interface for providers and scri
 		Verbs: func() []*base.Command {
 			return []*base.Command{
 				cloudAdd(), cloudSet(), cloudList(), cloudShow(), cloudRemove(),
-				signIn(), signOut(), who(), instances(), adopt(), switchFeature(true), switchFeature(false),
+				signIn(), signOut(), whoCommand(), instances(), adopt(), switchFeature(true), switchFeature(false),
 				allow(), disallow(), wake(), firstPassword(), check(),
 			}
 		},
@@ -55,7 +55,7 @@ func (c *call) subject(word string) (*cloud.Session, cloud.About, error) {
 			return nil, about, err
 		}
 		if found := p.Problem(); found != nil {
-			return nil, about, base.Found(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
+			return nil, about, base.FindingError(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 		}
 		if !p.Address().InCloud() {
 			return nil, about, base.Failure(base.ExitUsage,
@@ -82,8 +82,8 @@ func (c *call) instance(word string) (*cloud.Session, cloud.About, error) {
 	return s, about, err
 }
 
-// named is what a command is about, in words.
-func named(ref cloudref.Ref) string {
+// describeRef is what a command is about, in words.
+func describeRef(ref cloudref.Ref) string {
 	switch {
 	case ref.Branch != "":
 		return fmt.Sprintf("the branch %s of the instance %s", ref.Branch, ref.Instance)
@@ -93,8 +93,8 @@ func named(ref cloudref.Ref) string {
 	return "the account " + ref.Account
 }
 
-// failed is a command's error for a finding, and for Ctrl-C where that is why.
-func failed(ctx context.Context, found *finding.Finding) error {
+// findingError is a command's error for a finding, and for Ctrl-C where that is why.
+func findingError(ctx context.Context, found *finding.Finding) error {
 	if ctx.Err() != nil && errors.Is(context.Cause(ctx), context.Canceled) {
 		return context.Canceled
 	}

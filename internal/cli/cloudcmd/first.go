@@ -34,7 +34,7 @@ func (c *call) firstPassword(ctx context.Context, o secretcmd.WalletFlags) error
 	}
 	if about.Profile == "" {
 		return base.Failure(base.ExitUsage, fmt.Errorf("the password is kept for a profile, and %s has none here",
-			named(about.Ref)),
+			describeRef(about.Ref)),
 			"gharbor cloud adopt "+about.Ref.String())
 	}
 	p, err := c.Resolve(about.Profile, nil)
@@ -47,10 +47,10 @@ func (c *call) firstPassword(ctx context.Context, o secretcmd.WalletFlags) error
 	}
 	// The wallet is opened before the service is asked: the password is told once.
 	user := ""
-	err = secretcmd.Of(c.Call).KeepTold(ctx, o, p, func() (string, secret.Value, error) {
+	err = secretcmd.NewCall(c.Call).KeepTold(ctx, o, p, func() (string, secret.Value, error) {
 		told, v, found := s.FirstPassword(ctx, about)
 		if found != nil {
-			return "", v, failed(ctx, found)
+			return "", v, findingError(ctx, found)
 		}
 		user = told
 		return told, v, nil

@@ -86,7 +86,7 @@ func (c *call) instances(ctx context.Context, form base.Format) error {
 	})
 	done()
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
 	if form.JSON() {
 		return render.JSON(c.Stdout, map[string]any{"format": 1, "account": s.Called, "instances": all})
@@ -168,12 +168,12 @@ func (c *call) profilesOf(account string) (map[string][]string, error) {
 	env := c.Environment()
 	used := make(map[string][]string)
 	for _, p := range file.All() {
-		r := resolve.Of(file, p, nil, env)
+		r := resolve.Resolve(file, p, nil, env)
 		if !r.Address().InCloud() {
 			continue
 		}
 		ref := address.CloudOf(r)
-		if one := file.FindCloud(ref.Account); one != nil && one.Called() == account {
+		if one := file.FindCloud(ref.Account); one != nil && one.FullName() == account {
 			used[ref.Within()] = append(used[ref.Within()], r.Called)
 		}
 	}
@@ -207,7 +207,7 @@ func (c *call) adopt(ctx context.Context, test bool) error {
 	if !syntax.ValidName(name) {
 		return base.Usage("not a profile name: %s", syntax.NameRule)
 	}
-	if err := profilecmd.Of(c.Call).Free(base.Target{}, name); err != nil {
+	if err := profilecmd.NewCall(c.Call).Free(base.Target{}, name); err != nil {
 		return err
 	}
 	s, err := c.CloudSession(ref.Account)
@@ -216,12 +216,12 @@ func (c *call) adopt(ctx context.Context, test bool) error {
 	}
 	i, place, found := s.Find(ctx, cloud.About{Ref: ref})
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
-	spec := c.Engines.Named(strings.ToLower(i.Engine))
+	spec := c.Engines.ByWord(strings.ToLower(i.Engine))
 	if spec == nil {
-		return base.Failure(base.ExitUsage, fmt.Errorf("this version does not know the engine of %s, %s", named(ref),
-			clean.Quoted(i.Engine)))
+		return base.Failure(base.ExitUsage, fmt.Errorf("this version does not know the engine of %s, %s", describeRef(ref),
+			clean.Quote(i.Engine)))
 	}
 	set := func(k key.Name, text string) schema.Override {
 		return schema.Override{Field: c.Keys.Field(k), Value: schema.TextValue(text)}
@@ -233,7 +233,7 @@ func (c *call) adopt(ctx context.Context, test bool) error {
 	if place.Login != "" {
 		sets = append(sets, set(key.Secret, "cloud"))
 	}
-	if err := profilecmd.Of(c.Call).Keep(ctx, base.Target{}, name, sets); err != nil {
+	if err := profilecmd.NewCall(c.Call).Keep(ctx, base.Target{}, name, sets); err != nil {
 		return err
 	}
 	switch {
@@ -245,7 +245,7 @@ func (c *call) adopt(ctx context.Context, test bool) error {
 		c.Say("  do: name the user: gharbor set %s user=NAME (the service makes no logins)", name)
 		return nil
 	}
-	return profilecmd.Of(c.Call).FirstTest(ctx, name, test)
+	return profilecmd.NewCall(c.Call).FirstTest(ctx, name, test)
 }
 
 func switchFeature(on bool) *base.Command {
@@ -271,13 +271,13 @@ instances lists the features of instances, gharbor cloud who those of the accoun
 			}
 			f, found := s.Switch(ctx, about, feature, on)
 			if found != nil {
-				return failed(ctx, found)
+				return findingError(ctx, found)
 			}
 			if f.On != on {
 				return base.Failure(base.ExitServer, fmt.Errorf("the service says that the feature %s is still %s", feature,
 					onOff(f.On)))
 			}
-			c.Say("switched %s: %s of %s", onOff(on), feature, named(about.Ref))
+			c.Say("switched %s: %s of %s", onOff(on), feature, describeRef(about.Ref))
 			if about.Profile != "" && on {
 				c.Say("  try: gharbor test %s", about.Profile)
 			}
@@ -305,15 +305,15 @@ ACCOUNT/INSTANCE[/BRANCH].`,
 			}
 			_, place, found := s.Find(ctx, about)
 			if found != nil {
-				return failed(ctx, found)
+				return findingError(ctx, found)
 			}
 			if place.State == wire.Running {
-				c.Say("%s runs already", named(about.Ref))
+				c.Say("%s runs already", describeRef(about.Ref))
 				return nil
 			}
 			if place.State != wire.Starting {
 				if found := s.Wake(ctx, about); found != nil {
-					return failed(ctx, found)
+					return findingError(ctx, found)
 				}
 			}
 			if err := c.untilRunning(ctx, s, about, within); err != nil {
@@ -331,7 +331,7 @@ ACCOUNT/INSTANCE[/BRANCH].`,
 func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.About, within time.Duration) error {
 	start := time.Now()
 	var state wire.State
-	err := c.until(ctx, "waiting for "+named(about.Ref)+" to run", within, func(ctx context.Context) (bool,
+	err := c.until(ctx, "waiting for "+describeRef(about.Ref)+" to run", within, func(ctx context.Context) (bool,
 		*finding.Finding) {
 		_, place, found := s.Find(ctx, about)
 		if found != nil {
@@ -344,9 +344,9 @@ func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.A
 	case err != nil:
 		return err
 	case state == wire.Failed:
-		return base.Failure(base.ExitServer, fmt.Errorf("the service says that %s has failed", named(about.Ref)))
+		return base.Failure(base.ExitServer, fmt.Errorf("the service says that %s has failed", describeRef(about.Ref)))
 	}
-	c.Say("%s runs, after %s", named(about.Ref), since(start))
+	c.Say("%s runs, after %s", describeRef(about.Ref), since(start))
 	return nil
 }
 
@@ -370,7 +370,7 @@ func (c *call) until(ctx context.Context, what string, within time.Duration,
 		case bound.Err() != nil:
 			return base.Failure(base.ExitServer, fmt.Errorf("%s took longer than %s", what, within), c.Again("within", "15m"))
 		case found != nil:
-			return failed(ctx, found)
+			return findingError(ctx, found)
 		case ok:
 			return nil
 		}

@@ -83,7 +83,7 @@ func (c *call) signIn(ctx context.Context, o signInOptions) error {
 	}
 	var got *oauth.Token
 	if o.stdin {
-		v, err := secretcmd.Of(c.Call).SecretFromStdin()
+		v, err := secretcmd.NewCall(c.Call).SecretFromStdin()
 		if err != nil {
 			return err
 		}
@@ -101,12 +101,12 @@ func (c *call) signIn(ctx context.Context, o signInOptions) error {
 			return err
 		}
 	}
-	if found := s.Signed(ctx, got, place); found != nil {
-		return failed(ctx, found)
+	if found := s.KeepToken(ctx, got, place); found != nil {
+		return findingError(ctx, found)
 	}
-	account, until, found := s.Who(ctx)
+	account, until, found := s.ReadAccount(ctx)
 	if found != nil {
-		return failed(ctx, found)
+		return findingError(ctx, found)
 	}
 	c.Say("signed in: as %s at %s", clean.Line(account.Account, 100), s.Called)
 	if !until.IsZero() && !got.Refresh.Present() {
@@ -120,7 +120,7 @@ func (c *call) signIn(ctx context.Context, o signInOptions) error {
 func (c *call) device(ctx context.Context, o signInOptions, s *cloud.Session) (*oauth.Token, error) {
 	d, found := s.SignIn(ctx)
 	if found != nil {
-		return nil, failed(ctx, found)
+		return nil, findingError(ctx, found)
 	}
 	page := d.Page
 	if d.Complete != "" {
@@ -149,7 +149,7 @@ func (c *call) device(ctx context.Context, o signInOptions, s *cloud.Session) (*
 		if ctx.Err() != nil {
 			return nil, context.Canceled
 		}
-		return nil, failed(ctx, s.Finding(err))
+		return nil, findingError(ctx, s.Finding(err))
 	}
 	return got, nil
 }
@@ -231,7 +231,8 @@ func (c *call) tokenPlace(ctx context.Context, o signInOptions, s *cloud.Session
 		}
 		return known(ctx, of, place)
 	}
-	return tokens.Place{Key: at}, secretcmd.Of(c.Call).KeepKey(ctx, o.WalletFlags, at.Entry, cloud.KeyBinding(owner), key)
+	keep := secretcmd.NewCall(c.Call).KeepKey
+	return tokens.Place{Key: at}, keep(ctx, o.WalletFlags, at.Entry, cloud.KeyBinding(owner), key)
 }
 
 func signOut() *base.Command {
@@ -249,7 +250,7 @@ the issuer can't be asked, they are removed all the same, and you are told.`,
 			had, revoked, why, found := s.SignOut(ctx)
 			switch {
 			case found != nil:
-				return failed(ctx, found)
+				return findingError(ctx, found)
 			case !had:
 				c.Say("you were not signed in to %s", s.Called)
 			case revoked:
@@ -265,7 +266,7 @@ the issuer can't be asked, they are removed all the same, and you are told.`,
 	}
 }
 
-func who() *base.Command {
+func whoCommand() *base.Command {
 	var form base.Format
 	return &base.Command{
 		Name: "cloud who", Args: "NAME", Summary: "as whom you are signed in, with which rights, until when",
@@ -279,9 +280,9 @@ of gharbor cloud allow is for it.`,
 			if err != nil {
 				return err
 			}
-			account, until, found := s.Who(ctx)
+			account, until, found := s.ReadAccount(ctx)
 			if found != nil {
-				return failed(ctx, found)
+				return findingError(ctx, found)
 			}
 			if form.JSON() {
 				return render.JSON(c.Stdout, whoAnswer(s.Called, account, until))

@@ -73,7 +73,7 @@ func Words() *base.Command {
 			shell, words := c.Args[0], c.Args[1:]
 			behind := ""
 			if shell == "bash" { // it takes "=" and ":" for the end of a word
-				words, behind = joined(words)
+				words, behind = joinWords(words)
 			}
 			all := c.Complete(words)
 			kind := "words"
@@ -92,9 +92,9 @@ func Words() *base.Command {
 	}
 }
 
-// joined puts together what bash takes apart: a word, "=" or ":", and the word behind. behind is what stands before the
-// part of the last word that bash completes.
-func joined(words []string) (whole []string, behind string) {
+// joinWords puts together what bash takes apart: a word, "=" or ":", and the word behind. behind is what stands
+// before the part of the last word that bash completes.
+func joinWords(words []string) (whole []string, behind string) {
 	glued := false // the word before was such a sign
 	for _, word := range words {
 		sign := word == "=" || word == ":"

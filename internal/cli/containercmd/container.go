@@ -49,7 +49,7 @@ func endpointFlag(fs *base.FlagSet, endpoint *string) {
 
 // scannedContainer is a container in `container scan -format json`.
 type scannedContainer struct {
-	find.Seen
+	find.Sighting
 	Profiles []string `json:"profiles"`
 	Adopt    string   `json:"adopt,omitempty"` // the line that makes a profile of it
 }
@@ -111,13 +111,13 @@ func (c *call) withProfiles(file *profile.File, views []find.View) []scannedEngi
 	env := c.Environment()
 	var resolved []*resolve.Profile
 	for _, p := range file.All() {
-		resolved = append(resolved, resolve.Of(file, p, nil, env))
+		resolved = append(resolved, resolve.Resolve(file, p, nil, env))
 	}
 	engines := make([]scannedEngine, len(views))
 	for i, v := range views {
 		engines[i] = scannedEngine{View: v, Containers: []scannedContainer{}}
 		for _, seen := range v.Containers {
-			one := scannedContainer{Seen: seen, Profiles: []string{}}
+			one := scannedContainer{Sighting: seen, Profiles: []string{}}
 			for _, r := range resolved {
 				if seen.Leads(r, v.Endpoint) {
 					one.Profiles = append(one.Profiles, r.Called)
@@ -192,15 +192,15 @@ func scanRows(containers []scannedContainer) [][]string {
 	var rows [][]string
 	for _, one := range containers {
 		account := strings.Trim(one.User+", "+one.Database, ", ")
-		rows = append(rows, []string{one.Container, one.Engine, shortened(one.Image, 32),
+		rows = append(rows, []string{one.Container, one.Engine, shorten(one.Image, 32),
 			strings.TrimSuffix(one.State+", "+one.Health, ", "), cmp.Or(strings.Join(one.Published, " "), "-"),
 			cmp.Or(account, "-"), cmp.Or(strings.Join(one.Profiles, " "), "-")})
 	}
 	return rows
 }
 
-// shortened keeps the end of a name, which tells images apart.
-func shortened(s string, most int) string {
+// shorten keeps the end of a name, which tells images apart.
+func shorten(s string, most int) string {
 	if r := []rune(s); len(r) > most {
 		return "…" + string(r[len(r)-most+1:])
 	}
@@ -225,15 +225,15 @@ func countOthers(servers, others int) string {
 
 // containerOf finds the container that a word means: that of a profile of this name,
 // else one of this name, with the profile that leads to it, if one does.
-func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, error) {
+func (c *call) containerOf(ctx context.Context, word, endpoint string) (*namedContainer, error) {
 	file, err := c.Load()
 	if err != nil {
 		return nil, err
 	}
-	one := &named{}
+	one := &namedContainer{}
 	wanted, ok := schema.ParseContainer(word)
 	if p := file.Lookup(word); p != nil {
-		r := resolve.Of(file, p, nil, c.Environment())
+		r := resolve.Resolve(file, p, nil, c.Environment())
 		if in, its := address.ContainerOf(r); its {
 			if found := r.Problem(); found != nil {
 				return nil, base.RouteFailed(found)
@@ -254,7 +254,7 @@ func (c *call) containerOf(ctx context.Context, word, endpoint string) (*named, 
 	}
 	seen, _ := c.Containers().Look(ctx, one.client, one.Container, false)
 	for _, p := range file.All() {
-		r := resolve.Of(file, p, nil, c.Environment())
+		r := resolve.Resolve(file, p, nil, c.Environment())
 		if _, in := address.ContainerOf(r); in && r.Problem() == nil && seen.Leads(r, one.client.Endpoint.Address) {
 			one.profile = r
 			break

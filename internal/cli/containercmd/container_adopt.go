@@ -86,7 +86,7 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	}
 	name := intake.Name(named.Name)
 	if named.Compose() {
-		name = transfercmd.Of(c.Call).ComposeName(intake.Name(named.Service), named)
+		name = transfercmd.NewCall(c.Call).ComposeName(intake.Name(named.Service), named)
 	}
 	if len(c.Args) == 2 {
 		name = c.Args[1]
@@ -94,10 +94,10 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 	if !syntax.ValidName(name) {
 		return base.Usage("not a profile name: %s", syntax.NameRule)
 	}
-	if err := profilecmd.Of(c.Call).Free(base.Target{}, name); err != nil {
+	if err := profilecmd.NewCall(c.Call).Free(base.Target{}, name); err != nil {
 		return err
 	}
-	adopted := &transfercmd.Planned{Found: intake.Found{
+	adopted := &transfercmd.PlannedImport{Connection: intake.Connection{
 		Name: name,
 		Sets: c.adoptedSets(seen, named, client.Endpoint.Address, o),
 	}}
@@ -114,15 +114,17 @@ func (c *call) adopt(ctx context.Context, o adoptOptions) error {
 			return err
 		}
 	}
-	if err := profilecmd.Of(c.Call).Keep(ctx, base.Target{}, name, adopted.Settings); err != nil {
+	if err := profilecmd.NewCall(c.Call).Keep(ctx, base.Target{}, name, adopted.Settings); err != nil {
 		return err
 	}
 	c.adoptNotices(seen, o)
-	return profilecmd.Of(c.Call).FirstTest(ctx, name, o.test)
+	return profilecmd.NewCall(c.Call).FirstTest(ctx, name, o.test)
 }
 
 // adoptedSets are the keys of the new profile.
-func (c *call) adoptedSets(seen find.Seen, named schema.Container, endpoint string, o adoptOptions) base.Assignments {
+func (c *call) adoptedSets(
+	seen find.Sighting, named schema.Container, endpoint string, o adoptOptions,
+) base.Assignments {
 	sets := base.Assignments(seen.Declaration.Sets(c.Keys, named, seen.Port))
 	if !c.Containers().IsOnlyEngine(endpoint) || o.endpoint != "" {
 		sets = append(sets, schema.Override{Field: c.Keys.Field(key.Endpoint), Value: schema.TextValue(endpoint)})
@@ -131,11 +133,12 @@ func (c *call) adoptedSets(seen find.Seen, named schema.Container, endpoint stri
 }
 
 // adoptPassword puts the declared password into the wallet.
-func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.Planned, o adoptOptions) error {
+func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.PlannedImport, o adoptOptions) error {
 	if err := adopted.PlacePassword(c.Keys, o.into); err != nil {
 		return err
 	}
-	if err := transfercmd.Of(c.Call).KeepPasswords(ctx, o.WalletFlags, []*transfercmd.Planned{adopted}); err != nil {
+	plan := []*transfercmd.PlannedImport{adopted}
+	if err := transfercmd.NewCall(c.Call).KeepPasswords(ctx, o.WalletFlags, plan); err != nil {
 		return err
 	}
 	c.Say("saved: the password, as the wallet's entry %s, bound to the container", adopted.Name)
@@ -143,7 +146,7 @@ func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.Planned, 
 }
 
 // adoptNotices says what the declared password means, or that there is none.
-func (c *call) adoptNotices(seen find.Seen, o adoptOptions) {
+func (c *call) adoptNotices(seen find.Sighting, o adoptOptions) {
 	d := seen.Declaration
 	if d.Elsewhere != "" {
 		c.Notice("not known: what the container's files have that %s names", d.Elsewhere)

@@ -41,7 +41,7 @@ terminal.`,
 				return err
 			}
 			seen, _ := c.Containers().Look(ctx, one.client, one.Container, false)
-			reader := find.NewLogReader(c.Engines.Named(seen.Engine), one.Container)
+			reader := find.NewLogReader(c.Engines.ByWord(seen.Engine), one.Container)
 			show := func(line string) error {
 				read := reader.Read(line)
 				_, err := fmt.Fprintf(c.Stdout, "%-6s  %s\n", read.Mark, read.Text)

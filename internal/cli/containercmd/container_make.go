@@ -148,8 +148,8 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 
 // tellWallet says that there is no wallet yet, where the plan needs one.
 func (c *call) tellWallet(m *building) {
-	s, _, err := secretcmd.Of(c.Call).Store("")
-	if err != nil || !slices.ContainsFunc(m.plan.Secrets, func(s making.Handed) bool {
+	s, _, err := secretcmd.NewCall(c.Call).Store("")
+	if err != nil || !slices.ContainsFunc(m.plan.Secrets, func(s making.ServerSecret) bool {
 		return m.own == nil || s.Entry != m.plan.Entry
 	}) {
 		return
@@ -188,7 +188,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 
 // notMakeable is a refusal to make a container as the command's error, nil for none.
 func notMakeable(err error) error {
-	var refused *making.Refused
+	var refused *making.Refusal
 	if errors.As(err, &refused) {
 		return base.Failure(base.ExitUsage, refused, refused.Try...)
 	}
@@ -310,7 +310,7 @@ func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) er
 	if err != nil {
 		return err
 	}
-	one := &named{client: client, profile: p}
+	one := &namedContainer{client: client, profile: p}
 	if one.Container, err = client.Inspect(ctx, m.plan.Name); err != nil {
 		return engineFailed(err)
 	}

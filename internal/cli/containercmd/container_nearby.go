@@ -52,7 +52,7 @@ greeting, without a login; a server may count it as a failed one.`,
 			if ctx.Err() != nil {
 				return base.Failure(base.ExitInterrupted, nil)
 			}
-			servers := c.contained(file, c.matchProfiles(file, survey), inContainers)
+			servers := c.addContainers(file, c.matchProfiles(file, survey), inContainers)
 			if form.JSON() {
 				return render.JSON(c.Stdout, map[string]any{
 					"format":          1,
@@ -77,7 +77,7 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 	env := c.Environment()
 	var resolved []*resolve.Profile
 	for _, p := range file.Profiles {
-		resolved = append(resolved, resolve.Of(file, p, nil, env))
+		resolved = append(resolved, resolve.Resolve(file, p, nil, env))
 	}
 	servers := []nearbyServer{}
 	taken := make(map[string]bool)
@@ -94,9 +94,9 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 	return servers
 }
 
-// contained says which servers are in containers, and adds those that are in one and do
+// addContainers says which servers are in containers, and adds those that are in one and do
 // not answer on loopback.
-func (c *call) contained(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
+func (c *call) addContainers(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
 	for _, e := range c.withProfiles(file, views) {
 		for _, one := range e.Containers {
 			var its []int // the servers that are this one's, at each port where it is published
@@ -161,7 +161,7 @@ func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]boo
 	}
 	taken[name] = true
 	line := "gharbor add " + name + " -engine " + s.Engine + address
-	spec := c.Engines.Named(s.Engine)
+	spec := c.Engines.ByWord(s.Engine)
 	for _, key := range spec.Keys.Needs.Keys[:min(1, len(spec.Keys.Needs.Keys))] {
 		line += " -" + string(key+" NAME")
 	}

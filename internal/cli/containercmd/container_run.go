@@ -14,8 +14,8 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// named is a container that a command is about.
-type named struct {
+// namedContainer is a container that a command is about.
+type namedContainer struct {
 	*api.Container
 	client  *api.Client
 	profile *resolve.Profile // that leads to it, nil for none
@@ -63,7 +63,7 @@ image, variables, ports and volumes.`,
 }
 
 // startContainer starts a container that does not run.
-func (c *call) startContainer(ctx context.Context, one *named) error {
+func (c *call) startContainer(ctx context.Context, one *namedContainer) error {
 	start, done := one.client.Start, "started"
 	switch {
 	case one.State.Paused:
@@ -80,7 +80,7 @@ func (c *call) startContainer(ctx context.Context, one *named) error {
 }
 
 // startRefused says why an engine did not start a container.
-func (c *call) startRefused(ctx context.Context, one *named, err error) error {
+func (c *call) startRefused(ctx context.Context, one *namedContainer, err error) error {
 	var failed *api.Error
 	if errors.As(err, &failed) && find.Taken(failed.Message) {
 		return base.RouteFailed(c.Containers().PortTaken(ctx, one.client, one.Container, failed.Message))
@@ -105,9 +105,9 @@ func engineFailed(err error) error {
 
 // waitContainer waits until the server in a container is ready; next is the line to try
 // then, where no profile says so by itself.
-func (c *call) waitContainer(ctx context.Context, one *named, within time.Duration, next string) error {
+func (c *call) waitContainer(ctx context.Context, one *namedContainer, within time.Duration, next string) error {
 	if one.profile != nil {
-		return testcmd.Of(c.Call).Wait(ctx, []*resolve.Profile{one.profile},
+		return testcmd.NewCall(c.Call).Wait(ctx, []*resolve.Profile{one.profile},
 			testcmd.WaitOptions{Within: within, Timeout: check.DefaultTimeout, Form: "text"})
 	}
 	bound, cancel := context.WithTimeout(ctx, within)

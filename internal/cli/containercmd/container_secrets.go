@@ -23,7 +23,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 	values := make(map[string]secret.Value)
 	inWallet := slices.Clone(m.plan.Secrets)
 	if m.own != nil {
-		v, err := transfercmd.Of(c.Call).SecretOf(ctx, m.own)
+		v, err := transfercmd.NewCall(c.Call).SecretOf(ctx, m.own)
 		if err != nil {
 			return nil, err
 		}
@@ -36,7 +36,7 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 				values[s.Variable] = v
 			}
 		}
-		inWallet = slices.DeleteFunc(inWallet, func(h making.Handed) bool { return h.Entry == m.plan.Entry })
+		inWallet = slices.DeleteFunc(inWallet, func(h making.ServerSecret) bool { return h.Entry == m.plan.Entry })
 	}
 	if len(inWallet) == 0 {
 		return values, nil
@@ -50,7 +50,8 @@ func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.
 		return nil, err
 	}
 	var made []string
-	_, err = secretcmd.Of(c.Call).ChangeWallet(ctx, m.WalletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+	secrets := secretcmd.NewCall(c.Call)
+	_, err = secrets.ChangeWallet(ctx, m.WalletFlags, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		for _, s := range inWallet {
 			now := time.Now().UTC().Truncate(time.Second)
 			e := wallet.Entry{Name: s.Entry, User: s.User, Created: now, Changed: now}

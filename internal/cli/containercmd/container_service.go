@@ -36,13 +36,13 @@ func (c *call) wantedService(word string) (wanted schema.Container, profile stri
 
 // makeService makes a container of a service of the compose file here that has none yet: unknown is the error that it
 // has none, which stays where the file does not say how to make one.
-func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (*named, error) {
+func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (*namedContainer, error) {
 	var failure *secret.Failure
 	wanted, profile := c.wantedService(c.Args[0])
 	if !errors.As(unknown, &failure) || !failure.Found.Is(finding.ContainerUnknown) || !wanted.Compose() {
 		return nil, unknown
 	}
-	of := transfercmd.Of(c.Call)
+	of := transfercmd.NewCall(c.Call)
 	server, path, err := of.ComposeService(ctx, wanted.Project, wanted.Service)
 	switch {
 	case err != nil:
@@ -78,7 +78,7 @@ func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (
 		return nil, base.RouteFailed(found)
 	}
 	c.Say("made and started: container %s", m.Name)
-	one := &named{client: client}
+	one := &namedContainer{client: client}
 	if one.Container, err = client.Inspect(ctx, id); err != nil {
 		return nil, engineFailed(err)
 	}

@@ -45,7 +45,7 @@ tried. The keys:
 		MinArgs: 2, MaxArgs: -1,
 		Flags: to.Flag,
 		Run: run(func(ctx context.Context, c *call) error {
-			name, sets, err := c.Assigned(&to, base.HopKeyValue)
+			name, sets, err := c.ReadAssignments(&to, base.HopKeyValue)
 			if err != nil {
 				return err
 			}
@@ -78,7 +78,7 @@ from here.`,
 			if err != nil || number < 1 {
 				return base.Usage("the hop: expected its number, such as 1")
 			}
-			name, err := to.Of(c.Call, c.Args[0])
+			name, err := to.StripProject(c.Call, c.Args[0])
 			if err != nil {
 				return err
 			}
@@ -86,8 +86,8 @@ from here.`,
 			if err != nil {
 				return err
 			}
-			if to.Project && file.Attached() != nil {
-				file = file.Attached()
+			if to.Project && file.ProjectFile() != nil {
+				file = file.ProjectFile()
 			}
 			remove := func(f *profile.File) (*profile.Edit, error) { return f.RemoveHop(name, number) }
 			if _, err := remove(file); err != nil {
@@ -143,7 +143,7 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 		return err
 	}
 	if found := p.Problem(); found != nil {
-		return base.Found(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
+		return base.FindingError(base.ExitFile, fmt.Errorf("%s (%s)", found.Cause, found.Code), found)
 	}
 	if len(p.Hops()) == 0 {
 		return base.Advise(base.Usage("the profile %s has no hops", p.Called),

@@ -89,8 +89,12 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 		if err := c.Free(o.to, name); err != nil {
 			return err
 		}
-		if err := transfercmd.Of(c.Call).KeepPasswords(ctx, o.wallet,
-			[]*transfercmd.Planned{{Found: intake.Found{Name: name, Password: password}, Settings: given}}); err != nil {
+		plan := &transfercmd.PlannedImport{
+			Connection: intake.Connection{Name: name, Password: password},
+			Settings:   given,
+		}
+		err := transfercmd.NewCall(c.Call).KeepPasswords(ctx, o.wallet, []*transfercmd.PlannedImport{plan})
+		if err != nil {
 			return err
 		}
 		c.Say("saved: the password, as the wallet's entry %s", name)
@@ -102,7 +106,7 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 		return c.FirstTest(ctx, name, o.test)
 	}
 	if keep {
-		if err := secretcmd.Of(c.Call).KeepSecret(ctx, name); err != nil {
+		if err := secretcmd.NewCall(c.Call).KeepSecret(ctx, name); err != nil {
 			return err
 		}
 	}
@@ -126,11 +130,11 @@ func (c *Call) FirstTest(ctx context.Context, name string, test bool) error {
 		c.nextTest(p)
 		return nil
 	}
-	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return err
 	}
-	return testcmd.Of(c.Call).TestOne(ctx, runner, p, testcmd.TestOptions{Form: "text"})
+	return testcmd.NewCall(c.Call).TestOne(ctx, runner, p, testcmd.TestOptions{Form: "text"})
 }
 
 // nextTest says how to test a profile, or what it lacks first.
@@ -206,7 +210,7 @@ func (c *Call) Keep(ctx context.Context, to base.Target, name string, given base
 // withPastedURL takes a URL from standard input. Its password, if it has one,
 // comes back apart, and the profile names the wallet for it.
 func (c *Call) withPastedURL(name string, given base.Assignments, into string) (base.Assignments, secret.Value, error) {
-	pasted, err := secretcmd.Of(c.Call).SecretFromStdin()
+	pasted, err := secretcmd.NewCall(c.Call).SecretFromStdin()
 	if err != nil {
 		return nil, secret.Value{}, err
 	}
@@ -270,7 +274,7 @@ func (c *Call) Free(to base.Target, name string) error {
 		return err
 	}
 	if to.Project {
-		file = file.Attached()
+		file = file.ProjectFile()
 	}
 	if file == nil {
 		return nil

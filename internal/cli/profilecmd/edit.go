@@ -31,7 +31,7 @@ tags=local,field. The keys:`,
 		MinArgs: 2, MaxArgs: -1,
 		Flags: to.Flag,
 		Run: run(func(ctx context.Context, c *Call) error {
-			name, sets, err := c.Assigned(&to, c.KeyValue)
+			name, sets, err := c.ReadAssignments(&to, c.KeyValue)
 			if err != nil {
 				return err
 			}
@@ -68,7 +68,7 @@ func Copy() *base.Command {
 			if err := c.mayCopy(file, p, to); err != nil {
 				return err
 			}
-			sets, err := file.Copied(p, to.Project, c.Environment().Home)
+			sets, err := file.CopyValues(p, to.Project, c.Environment().Home)
 			if err != nil {
 				return err
 			}
@@ -84,12 +84,12 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 	if to.Project || !p.InProject() {
 		return nil
 	}
-	r := resolve.Of(file, p, nil, c.Environment())
+	r := resolve.Resolve(file, p, nil, c.Environment())
 	if found := r.WhyNotVouched(); found != nil {
-		return base.Found(base.ExitFile, fmt.Errorf("%s, and a copy would use the same (%s)",
+		return base.FindingError(base.ExitFile, fmt.Errorf("%s, and a copy would use the same (%s)",
 			found.Cause, found.Code), found)
 	}
-	if file := repositoryFile(vouch.Of(r.Sealed())); file != "" {
+	if file := repositoryFile(vouch.FindUses(r.ProjectProfile())); file != "" {
 		return base.Failure(base.ExitFile,
 			fmt.Errorf("the profile %s uses files of the repository (%s). A copy would not notice when they "+
 				"change; a profile that is like it does", r.Called, file),
@@ -118,7 +118,7 @@ func Rename() *base.Command {
 		MinArgs:  2, MaxArgs: 2,
 		Flags: to.Flag,
 		Run: run(func(ctx context.Context, c *Call) error {
-			name, err := to.Of(c.Call, c.Args[0])
+			name, err := to.StripProject(c.Call, c.Args[0])
 			if err != nil {
 				return err
 			}
@@ -151,12 +151,12 @@ func Remove() *base.Command {
 			if err != nil {
 				return err
 			}
-			name, err := to.Of(c.Call, c.Args[0])
+			name, err := to.StripProject(c.Call, c.Args[0])
 			if err != nil {
 				return err
 			}
-			if to.Project && file.Attached() != nil {
-				file = file.Attached()
+			if to.Project && file.ProjectFile() != nil {
+				file = file.ProjectFile()
 			}
 			if file.Lookup(name) == nil {
 				return c.Missing(file, name)
@@ -213,13 +213,13 @@ func (c *Call) moveHistory(from, to string, project bool) error {
 	if err != nil {
 		return err
 	}
-	f := history.Of(home.Dir, from, project)
+	f := history.ForProfile(home.Dir, from, project)
 	what := "removed"
 	var done bool
 	if to == "" {
 		done, err = f.Remove()
 	} else {
-		done, err = f.Move(history.Of(home.Dir, to, project))
+		done, err = f.Move(history.ForProfile(home.Dir, to, project))
 		what = "renamed too"
 	}
 	if err != nil {
@@ -238,7 +238,7 @@ func (c *Call) warnAliasProblem(to base.Target, name string) {
 		return
 	}
 	if p := file.Lookup(name); p != nil {
-		if found := resolve.Of(file, p, nil, c.Environment()).AliasProblem(); found != nil {
+		if found := resolve.Resolve(file, p, nil, c.Environment()).AliasProblem(); found != nil {
 			c.Notice("%s", found.Cause)
 		}
 	}

@@ -13,8 +13,8 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// listed is a profile in `list -format json`.
-type listed struct {
+// listEntry is a profile in `list -format json`.
+type listEntry struct {
 	Name     string   `json:"name"`
 	Engine   string   `json:"engine,omitempty"`
 	Where    string   `json:"where"`
@@ -47,7 +47,7 @@ func List() *base.Command {
 			if err != nil {
 				return err
 			}
-			profiles := c.selected(file, chosen)
+			profiles := c.selectEntries(file, chosen)
 			if form.JSON() {
 				return render.JSON(c.Stdout, map[string]any{"format": 1, "profiles": profiles})
 			}
@@ -56,21 +56,21 @@ func List() *base.Command {
 	}
 }
 
-func (c *Call) selected(file *profile.File, chosen base.Selection) []listed {
-	profiles := []listed{}
+func (c *Call) selectEntries(file *profile.File, chosen base.Selection) []listEntry {
+	profiles := []listEntry{}
 	env := c.Environment()
 	for _, p := range file.All() {
-		r := resolve.Of(file, p, nil, env)
+		r := resolve.Resolve(file, p, nil, env)
 		if !chosen.Has(r) {
 			continue
 		}
-		one := listed{
+		one := listEntry{
 			Name:     r.Called,
 			Engine:   r.Text(key.Engine),
 			Where:    wording.ShortAddress(r),
 			Hops:     wording.HopWords(r),
-			User:     wording.Shown(r, "user"),
-			Database: wording.Shown(r, "database"),
+			User:     wording.ListValue(r, "user"),
+			Database: wording.ListValue(r, "database"),
 			Tags:     []string{},
 			Note:     clean.Line(r.Text(key.Note), 200),
 			Like:     r.Text(key.Like),
@@ -90,7 +90,7 @@ func (c *Call) selected(file *profile.File, chosen base.Selection) []listed {
 	return profiles
 }
 
-func (c *Call) listTable(file *profile.File, profiles []listed) error {
+func (c *Call) listTable(file *profile.File, profiles []listEntry) error {
 	if len(file.All()) == 0 {
 		c.Say("no profiles yet")
 		c.Say("  try: gharbor nearby        the database servers of this machine")
@@ -102,7 +102,7 @@ func (c *Call) listTable(file *profile.File, profiles []listed) error {
 		return nil
 	}
 	headings := []string{"profile", "engine", "where", "user", "database", "tags"}
-	if file.Attached() != nil {
+	if file.ProjectFile() != nil {
 		headings = append(headings, "from")
 	}
 	rows := make([][]string, len(profiles))
@@ -110,7 +110,7 @@ func (c *Call) listTable(file *profile.File, profiles []listed) error {
 		rows[i] = []string{p.Name, p.Engine, render.ShortPath(p.Where) + wording.BehindHops(len(p.Hops)), p.User, p.Database,
 			strings.Join(p.Tags, " ")}
 		switch {
-		case file.Attached() == nil:
+		case file.ProjectFile() == nil:
 		case !p.Vouched:
 			rows[i] = append(rows[i], "project, not approved")
 		case p.Project:

@@ -53,10 +53,10 @@ func (c *Call) places(ctx context.Context) (all []place, connections int, err er
 	all = append(all, c.aliasPlaces()...)
 	env := c.Environment()
 	for _, p := range file.All() {
-		if r := resolve.Of(file, p, nil, env); len(r.Hops()) > 0 && r.WhyNotVouched() == nil {
+		if r := resolve.Resolve(file, p, nil, env); len(r.Hops()) > 0 && r.WhyNotVouched() == nil {
 			like := schema.Override{Field: c.Keys.Field(key.Like), Value: schema.TextValue(r.Called)}
 			all = append(all, place{
-				text: fmt.Sprintf("%s at %s, like the profile %s", r.Text(key.Engine), wording.Where(r), r.Called),
+				text: fmt.Sprintf("%s at %s, like the profile %s", r.Text(key.Engine), wording.Address(r), r.Called),
 				sets: base.Assignments{like},
 			})
 		}
@@ -116,8 +116,8 @@ func (c *Call) aliasPlaces() (all []place) {
 		return nil
 	}
 	for _, a := range slices.Clone(c.Book.All())[:min(len(c.Book.All()), maxNamed)] {
-		p := place{text: "alias " + c.Book.Called(a)}
-		p.set(c.Keys, key.Alias, c.Book.Called(a))
+		p := place{text: "alias " + c.Book.ShortName(a)}
+		p.set(c.Keys, key.Alias, c.Book.ShortName(a))
 		all = append(all, p)
 	}
 	return all

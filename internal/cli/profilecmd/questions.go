@@ -156,7 +156,7 @@ func (q *questions) askPlace() error {
 			continue
 		}
 		if e, ok := q.given.Get(key.Engine); ok {
-			q.engine = q.Engines.Named(e.Text())
+			q.engine = q.Engines.ByWord(e.Text())
 		}
 		return nil
 	}
@@ -212,7 +212,7 @@ func (q *questions) askEngine() error {
 			return err
 		}
 		if word := chosenEngine(answer, words); word != "" {
-			q.engine = q.Engines.Named(word)
+			q.engine = q.Engines.ByWord(word)
 			return q.given.Add(q.Keys.Field(key.Engine), word, false)
 		}
 		q.Say("  expected one of %s", strings.Join(words, ", "))
@@ -372,7 +372,7 @@ func (q *questions) foundPassword() string {
 	}
 	finder.Wallet, finder.Terminal = nil, false
 	p := resolve.Values(q.Keys, "new", q.given, q.Environment())
-	query, err := secretcmd.Of(q.Call.Call).QueryOf(q.ctx, p)
+	query, err := secretcmd.NewCall(q.Call.Call).QueryOf(q.ctx, p)
 	if err != nil {
 		return ""
 	}

@@ -20,11 +20,11 @@ func (c *Call) testAndMend(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+		runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 		if err != nil {
 			return err
 		}
-		report, err := testcmd.Of(c.Call).Report(ctx, runner, p)
+		report, err := testcmd.NewCall(c.Call).Report(ctx, runner, p)
 		if err == nil || report.Interrupted {
 			return err
 		}

@@ -67,7 +67,7 @@ func Show() *base.Command {
 				found = r.AliasProblem()
 			}
 			if err == nil && found != nil {
-				return base.Found(base.ExitFile, nil, found)
+				return base.FindingError(base.ExitFile, nil, found)
 			}
 			return err
 		}),
@@ -78,7 +78,7 @@ func (c *Call) showTable(r *resolve.Profile) error {
 	values := r.Values()
 	var rows [][]string
 	for _, e := range values {
-		value := e.Shown()
+		value := e.Display()
 		if e.Field.Name == "secret" && value == "default" {
 			value = "(in the default order)"
 		}
@@ -92,7 +92,7 @@ func (c *Call) showTable(r *resolve.Profile) error {
 	}
 	for _, h := range r.Hops() {
 		for _, e := range h.Values() {
-			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Shown(), 200), e.Origin.String()})
+			rows = append(rows, []string{h.Key(e.Field.Name), clean.Line(e.Display(), 200), e.Origin.String()})
 		}
 	}
 	for _, h := range c.hopDetails(r) {
@@ -111,13 +111,13 @@ func (c *Call) chainRows(r *resolve.Profile) (rows [][]string) {
 			if i == 0 {
 				word = "  stands at"
 			}
-			rows = append(rows, []string{word, link.Called(), at(link.Path(), link.Line)})
+			rows = append(rows, []string{word, link.FullName(), at(link.Path(), link.Line)})
 		}
 		for _, k := range []key.Name{"addresses", "srv", "pick", "connect-timeout", "retries"} {
-			if e, link, ok := chain.Own(k); ok {
+			if e, link, ok := chain.OwnValue(k); ok {
 				rows = append(rows,
 					[]string{string("  " + k), clean.Line(strings.Join(e.Value.List(), ", "), 200),
-						"alias " + link.Called() + ", " + at(link.Path(), e.Line)})
+						"alias " + link.FullName() + ", " + at(link.Path(), e.Line)})
 			}
 		}
 		for _, word := range chain.Ignored {
@@ -125,7 +125,7 @@ func (c *Call) chainRows(r *resolve.Profile) (rows [][]string) {
 		}
 	}
 	for _, h := range r.Hosts() {
-		if given, ok := r.Given(h.Host); ok {
+		if given, ok := r.HostEntry(h.Host); ok {
 			rows = append(rows, []string{"  hosts", given.Name + " is " + given.List(), at(given.File, given.Line)})
 		}
 	}
@@ -153,7 +153,7 @@ func (c *Call) showJSON(r *resolve.Profile) error {
 	if chain := r.Service(); chain != nil {
 		out["chain"] = aliascmd.ChainLinks(chain)
 		out["addresses"] = []string{}
-		if e, _, ok := chain.Own(key.Addresses); ok {
+		if e, _, ok := chain.OwnValue(key.Addresses); ok {
 			out["addresses"] = e.Value.List()
 		}
 	}
@@ -164,7 +164,7 @@ func shownValues(all []resolve.Effective, name func(key.Name) string) []shownVal
 	values := make([]shownValue, len(all))
 	for i, e := range all {
 		values[i] = shownValue{Key: name(e.Field.Name), Value: e.Value.Any(), Template: e.Template, Origin: e.Origin}
-		if e.Template != "" && e.Shown() == e.Template {
+		if e.Template != "" && e.Display() == e.Template {
 			values[i].Value = e.Template // a variable with a secret-looking name is not expanded
 		}
 	}

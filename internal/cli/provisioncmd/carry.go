@@ -53,14 +53,14 @@ func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provisi
 		j.Say("stopped: %s carried out; run it again to go on", wording.Count(made, "statement was", "statements were"))
 		return false, base.Failure(base.ExitInterrupted, nil)
 	case errors.As(err, &refused):
-		return false, j.refused(refused, made)
+		return false, j.reportRefusal(refused, made)
 	case err != nil:
 		return false, err
 	}
 	if plan.Unseen {
 		return j.secondRound(ctx, server, w)
 	}
-	left, err := server.Left(ctx, w)
+	left, err := server.RemainingChanges(ctx, w)
 	if err != nil {
 		return false, j.planFailed(err)
 	}
@@ -146,7 +146,7 @@ func (j *job) sharers(w *provision.Wish) (names []string) {
 		return nil
 	}
 	for _, one := range file.All() {
-		o := resolve.Of(file, one, nil, j.Environment())
+		o := resolve.Resolve(file, one, nil, j.Environment())
 		database, user := w.DropDatabase && o.Text(key.Database) == w.Database, w.DropAccount && o.Text(key.User) == w.User
 		if o.Called == j.profile.Called || o.Problem() != nil || !database && !user {
 			continue
@@ -212,14 +212,14 @@ func (j *job) typedName(ctx context.Context, w *provision.Wish, plan *engine.Pla
 	return err
 }
 
-// refused says which statement the server refused, and what was done before.
-func (j *job) refused(e *provision.StatementError, made int) error {
+// reportRefusal says which statement the server refused, and what was done before.
+func (j *job) reportRefusal(e *provision.StatementError, made int) error {
 	var said *engine.StatementError
 	message := clean.Line(e.Err.Error(), 0)
 	if errors.As(e.Err, &said) {
-		message = "the server says " + clean.Quoted(clean.Line(said.Error(), 0))
+		message = "the server says " + clean.Quote(clean.Line(said.Error(), 0))
 		if said.Detail != "" {
-			message += "; " + clean.Quoted(clean.Line(said.Detail, 0))
+			message += "; " + clean.Quote(clean.Line(said.Detail, 0))
 		}
 	}
 	j.Say("refused: %s", clean.Visible(e.Change.Shown))
@@ -245,7 +245,7 @@ func (j *job) testProfile(ctx context.Context) error {
 	j.runner.Admin = j.admin
 	report := j.runner.Run(ctx, p)
 	j.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
-	testcmd.Of(j.Call).FollowReports(base.Followed{As: j.as, Over: j.over}, report)
+	testcmd.NewCall(j.Call).FollowReports(base.FollowUp{As: j.as, Over: j.over}, report)
 	first, some := report.First()
 	switch {
 	case report.Interrupted:

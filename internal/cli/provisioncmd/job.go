@@ -29,8 +29,8 @@ type job struct {
 	profile *resolve.Profile // nil where the verb is about the server alone
 	admin   *resolve.Profile
 
-	sessions map[string]*check.Opened // of the administrator, by database; "" is the first
-	around   string                   // the database of the first, where it must not be the profile's own
+	sessions map[string]*check.Session // of the administrator, by database; "" is the first
+	around   string                    // the database of the first, where it must not be the profile's own
 	facts    *engine.Facts
 	password password
 	warned   []finding.Code
@@ -38,9 +38,9 @@ type job struct {
 
 // newJob resolves both profiles. One that nothing may be done with is refused before anything is dialled.
 func (c *call) newJob(o *options, profile string) (*job, error) {
-	j := &job{call: c, options: o, sessions: make(map[string]*check.Opened)}
+	j := &job{call: c, options: o, sessions: make(map[string]*check.Session)}
 	var err error
-	if j.runner, err = testcmd.Of(c.Call).Runner(o.timeout); err != nil {
+	if j.runner, err = testcmd.NewCall(c.Call).Runner(o.timeout); err != nil {
 		return nil, err
 	}
 	j.runner.Writes = true
@@ -69,7 +69,7 @@ func (c *call) usable(name string, over base.Overrides) (*resolve.Profile, error
 		return nil, err
 	}
 	if found := p.Problem(); found != nil {
-		return nil, base.Found(base.ExitFile, errors.New(found.Cause), found)
+		return nil, base.FindingError(base.ExitFile, errors.New(found.Cause), found)
 	}
 	if p.Engine() == nil || p.Engine().Provision == nil {
 		return nil, base.Usage("this version changes no accounts on %s", p.Text(key.Engine))
@@ -117,7 +117,7 @@ func (j *job) session(ctx context.Context, database string) (engine.Runner, erro
 }
 
 // open tests a profile, and keeps the connection.
-func (j *job) open(ctx context.Context, p *resolve.Profile) (*check.Opened, error) {
+func (j *job) open(ctx context.Context, p *resolve.Profile) (*check.Session, error) {
 	o := j.runner.Open(ctx, p)
 	warn := func(f *finding.Finding) {
 		if !slices.Contains(j.warned, f.Code) { // of several sessions, once
@@ -137,7 +137,7 @@ type nothing struct{}
 
 func (nothing) Begin([]engine.Column) error { return nil }
 func (nothing) Row([][]byte) error          { return nil }
-func (nothing) End(engine.Done) error       { return nil }
+func (nothing) End(engine.Outcome) error    { return nil }
 func (nothing) Notice(engine.Notice)        {}
 
 // server is the server that the administrator is connected to.
@@ -294,7 +294,7 @@ func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
 	case report.Interrupted:
 		return context.Canceled
 	case first.Outcome == finding.Fail:
-		return querycmd.Judge(j.Call, bare, &check.Opened{Report: report}, nil)
+		return querycmd.Judge(j.Call, bare, &check.Session{Report: report}, nil)
 	case failed != nil:
 		return fmt.Errorf("where the profile's connection comes from could not be read: %w", failed)
 	case w.Host == "" && same != check.SameInstance && !j.same:
@@ -329,22 +329,12 @@ func (j *job) logsIn(ctx context.Context) (bool, error) {
 	switch first, _ := report.First(); {
 	case report.Interrupted:
 		return false, context.Canceled
-	case loggedIn(report):
+	case report.Reached("login"):
 		return true, nil
 	case first.Stage != "login":
 		return false, fmt.Errorf("whether the account gets in could not be tried: %s", report.Verdict())
 	}
 	return false, nil
-}
-
-// loggedIn reports whether a test came past the login.
-func loggedIn(r *check.Report) bool {
-	for _, s := range r.Stages {
-		if s.Stage == "login" {
-			return s.Outcome == finding.OK || s.Outcome == finding.Warn
-		}
-	}
-	return false
 }
 
 // tryPassword tests a profile with a password in place of the one that its source has; one that is not Present is no
@@ -371,7 +361,7 @@ func (j *job) planFailed(err error) error {
 		return base.Usage("%s", clean.Line(wrong.Error(), 0))
 	case errors.As(err, &refused):
 		return base.Failure(base.ExitFailed, fmt.Errorf("%s may not look up what is there: the server says %s", j.as,
-			clean.Quoted(clean.Line(refused.Error(), 0))))
+			clean.Quote(clean.Line(refused.Error(), 0))))
 	}
 	return err
 }

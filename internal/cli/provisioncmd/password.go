@@ -27,7 +27,7 @@ type password struct {
 // takePassword takes the password from the profile's source, or makes one where that has none.
 func (j *job) takePassword(ctx context.Context) error {
 	p := j.profile
-	q, err := secretcmd.Of(j.Call).QueryOf(ctx, p)
+	q, err := secretcmd.NewCall(j.Call).QueryOf(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -43,7 +43,7 @@ func (j *job) takePassword(ctx context.Context) error {
 	case located == nil && found.Is(finding.SecretNoMatch, finding.SecretMissing, finding.WalletMissing):
 		return j.makePassword(ctx, finder, q)
 	case located == nil:
-		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+		return base.FindingError(base.ExitSecret, &secret.Failure{Found: found}, found)
 	case usual && (located.None || located.Typed):
 		return j.makePassword(ctx, finder, q)
 	case located.None && p.Engine().Provision.Hosts:
@@ -82,7 +82,7 @@ func (j *job) fromWallet(ctx context.Context, finder *secret.Finder, q secret.Qu
 	if q.Source.Kind != "wallet" {
 		q.Source = secret.Source{Kind: "wallet"}
 	}
-	_, _, w, err := secretcmd.Of(j.Call).OwnWallet(ctx, j.WalletFlags)
+	_, _, w, err := secretcmd.NewCall(j.Call).OwnWallet(ctx, j.WalletFlags)
 	var failure *secret.Failure
 	switch {
 	case errors.As(err, &failure) && failure.Found.Is(finding.WalletMissing):
@@ -98,7 +98,7 @@ func (j *job) fromWallet(ctx context.Context, finder *secret.Finder, q secret.Qu
 	case found.Is(finding.SecretNoMatch, finding.SecretMissing):
 		return j.makePassword(ctx, finder, q)
 	}
-	return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+	return base.FindingError(base.ExitSecret, &secret.Failure{Found: found}, found)
 }
 
 // makePassword makes one, where the source is one that takes it.
@@ -123,7 +123,7 @@ func (j *job) keepPassword(ctx context.Context) error {
 	if !j.password.made {
 		return nil
 	}
-	if err := secretcmd.Of(j.Call).PutSecret(ctx, j.WalletFlags, j.profile, j.password.query,
+	if err := secretcmd.NewCall(j.Call).PutSecret(ctx, j.WalletFlags, j.profile, j.password.query,
 		j.password.value); err != nil {
 		return err
 	}

@@ -118,7 +118,7 @@ func (c *call) noAdministrator(verb provision.Verb, o *options) error {
 	if verb != provision.Database {
 		if p, err := c.Resolve(c.Args[0], o.over); err != nil {
 			return err
-		} else if admin := testcmd.Of(c.Call).AdministratorOf(p); admin != "" {
+		} else if admin := testcmd.NewCall(c.Call).AdministratorOf(p); admin != "" {
 			try = c.Again("as", admin)
 		}
 	}

@@ -103,7 +103,7 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 	if o.giveUp {
 		return c.giveUp(ctx, o)
 	}
-	profiles, err := c.Choose(o.chosen.Narrowed(), nil)
+	profiles, err := c.Choose(o.chosen.Narrow(), nil)
 	if err != nil {
 		return err
 	}
@@ -157,7 +157,7 @@ type rotating struct {
 
 // one rotates the password of a profile.
 func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
-	if err := r.closed(p); err != nil {
+	if err := r.checkNoneOpen(p); err != nil {
 		return err
 	}
 	turn, err := r.begin(ctx, p)
@@ -184,19 +184,19 @@ func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
 		return err
 	}
 	defer unlock()
-	if err := errors.Join(r.closed(p), turn.unchanged(ctx)); err != nil { // by another run, in the meantime
+	if err := errors.Join(r.checkNoneOpen(p), turn.checkUnchanged(ctx)); err != nil { // by another run, in the meantime
 		return err
 	}
 	err = rotation.Run(ctx, turn.steps())
 	if err != nil {
-		return turn.failed(ctx, err)
+		return turn.reportFailure(ctx, err)
 	}
 	r.entries[turn.entry] = p.Called
 	return turn.tell(ctx)
 }
 
-// closed is an error where an earlier rotation has not ended.
-func (r *rotating) closed(p *resolve.Profile) error {
+// checkNoneOpen is an error where an earlier rotation has not ended.
+func (r *rotating) checkNoneOpen(p *resolve.Profile) error {
 	if !r.places.Has(p.Called) {
 		return nil
 	}
@@ -225,9 +225,9 @@ func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
-// reopened is the rotation of a profile that was broken off, with no other run at it; nil, which is said, where none
+// reopen is the rotation of a profile that was broken off, with no other run at it; nil, which is said, where none
 // was.
-func (r *rotating) reopened(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
+func (r *rotating) reopen(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
 	if r.places, err = r.Rotations(); err != nil {
 		return nil, nil, err
 	}
@@ -255,7 +255,7 @@ func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 		name = p.Called
 	}
 	r := &rotating{call: c, rotateOptions: o}
-	pending, unlock, err := r.reopened(ctx, name)
+	pending, unlock, err := r.reopen(ctx, name)
 	if unlock != nil {
 		defer unlock()
 	}
@@ -286,7 +286,7 @@ func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 
 // forget takes the new password out of the wallet. A wallet or an entry that is gone has none.
 func (c *call) forget(ctx context.Context, o secretcmd.WalletFlags, entry string) error {
-	_, err := secretcmd.Of(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+	_, err := secretcmd.NewCall(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		if e := w.Entry(entry); e != nil {
 			changed := *e
 			changed.Pending = secret.Value{}
@@ -304,7 +304,7 @@ func (c *call) forget(ctx context.Context, o secretcmd.WalletFlags, entry string
 // resumeOne ends the rotation of a profile.
 func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) error {
 	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
-	pending, unlock, err := r.reopened(ctx, name)
+	pending, unlock, err := r.reopen(ctx, name)
 	if unlock != nil {
 		defer unlock()
 	}

@@ -38,7 +38,7 @@ type turn struct {
 	planner engine.Planner
 	seen    *engine.Facts // of that session
 	host    string        // from which the account comes, where it is changed by an administrator
-	own     *check.Opened
+	own     *check.Session
 	by      string // who changes it, in words
 	report  *check.Report
 	resumes bool // a rotation that was broken off
@@ -55,7 +55,7 @@ func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error)
 	if err := j.complete(named); err != nil {
 		return nil, err
 	}
-	of := secretcmd.Of(r.Call)
+	of := secretcmd.NewCall(r.Call)
 	if t.query, err = of.QueryOf(ctx, j.profile); err != nil {
 		return nil, err
 	}
@@ -96,14 +96,14 @@ func (t *turn) present(ctx context.Context) (secret.Value, error) {
 	}
 	located, found := finder.Locate(ctx, t.query)
 	if located == nil {
-		return secret.Value{}, base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+		return secret.Value{}, base.FindingError(base.ExitSecret, &secret.Failure{Found: found}, found)
 	}
 	return located.Take(ctx)
 }
 
-// unchanged is an error where the source has another password now than when it was looked at: to set that again at the
-// server would lock the account out.
-func (t *turn) unchanged(ctx context.Context) error {
+// checkUnchanged is an error where the source has another password now than when it was looked at: to set that again
+// at the server would lock the account out.
+func (t *turn) checkUnchanged(ctx context.Context) error {
 	v, err := t.present(ctx)
 	if err == nil && !v.Same(t.old) {
 		err = base.Failure(base.ExitFailed,
@@ -120,7 +120,7 @@ func (t *turn) openWallet(ctx context.Context, of *secretcmd.Call) error {
 	}
 	e, found := t.last.Match(t.query)
 	if e == nil {
-		return base.Found(base.ExitSecret, &secret.Failure{Found: found}, found)
+		return base.FindingError(base.ExitSecret, &secret.Failure{Found: found}, found)
 	}
 	t.entry, t.old = e.Name, e.Secret
 	return nil
@@ -316,7 +316,7 @@ func (t *turn) change(ctx context.Context, to rotation.Which) error {
 	if !errors.As(err, &refused) || t.own == nil || t.admin == nil || t.changer != t.own.Runner {
 		return err
 	}
-	t.Say("the account may not change its own password: the server says %s", clean.Quoted(clean.Line(refused.Error(), 0)))
+	t.Say("the account may not change its own password: the server says %s", clean.Quote(clean.Line(refused.Error(), 0)))
 	if err := t.planReset(ctx); err != nil {
 		return err
 	}
@@ -354,7 +354,7 @@ func (t *turn) accepts(ctx context.Context, which rotation.Which) (bool, error) 
 	switch {
 	case report.Interrupted:
 		return false, context.Canceled
-	case loggedIn(report):
+	case report.Reached("login"):
 		t.report = report
 		if t.resumes && !report.Facts.SecretTaken { // trust, or the system's account: either password would do
 			return false,
@@ -442,8 +442,8 @@ func (t *turn) take(p *rotation.Pending) error {
 	return nil
 }
 
-// failed is the error of a rotation that did not end well.
-func (t *turn) failed(ctx context.Context, err error) error {
+// reportFailure is the error of a rotation that did not end well.
+func (t *turn) reportFailure(ctx context.Context, err error) error {
 	var open *rotation.OpenError
 	var refused *engine.StatementError
 	switch {
@@ -459,7 +459,7 @@ func (t *turn) failed(ctx context.Context, err error) error {
 		return base.Failure(base.ExitFailed, err)
 	case errors.As(err, &refused):
 		return base.Failure(base.ExitFailed, fmt.Errorf("the server says %s; the old password stays",
-			clean.Quoted(clean.Line(refused.Error(), 0))))
+			clean.Quote(clean.Line(refused.Error(), 0))))
 	}
 	return err
 }
@@ -477,7 +477,7 @@ func (t *turn) tell(ctx context.Context) error {
 	if t.run.keepOld {
 		t.Say("the old password is good too, until: gharbor secret rotate %s -drop-old -as %s", t.profile.Called, t.as)
 	}
-	for _, line := range t.others(ctx) {
+	for _, line := range t.otherUsers(ctx) {
 		t.Say("%s", clean.Visible(line))
 	}
 	if t.report != nil {

@@ -18,14 +18,14 @@ import (
 	"gentleharbor/internal/cli/secretcmd"
 )
 
-// others are those that used the old password, a line each: profiles, readers of the wallet, and containers.
-func (t *turn) others(ctx context.Context) (lines []string) {
+// otherUsers are those that used the old password, a line each: profiles, readers of the wallet, and containers.
+func (t *turn) otherUsers(ctx context.Context) (lines []string) {
 	file, err := t.Load()
 	if err != nil {
 		return nil
 	}
 	for _, p := range file.All() {
-		o := resolve.Of(file, p, nil, t.Environment())
+		o := resolve.Resolve(file, p, nil, t.Environment())
 		if o.Called == t.profile.Called || o.Problem() != nil || o.Text(key.User) != t.profile.Text(key.User) {
 			continue
 		}
@@ -50,7 +50,7 @@ func (t *turn) sharing(ctx context.Context) string {
 		return ""
 	}
 	for _, p := range file.All() {
-		o := resolve.Of(file, p, nil, t.Environment())
+		o := resolve.Resolve(file, p, nil, t.Environment())
 		if o.Called == t.profile.Called || o.Problem() != nil || !t.sharesPlace(ctx, o) {
 			continue
 		}
@@ -65,7 +65,7 @@ func (t *turn) sharing(ctx context.Context) string {
 // sharesPlace reports whether another profile takes its password from the very place. The lines of a password file are
 // for one account each.
 func (t *turn) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
-	q, err := secretcmd.Of(t.Call).QueryOf(ctx, o)
+	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err != nil {
 		return false
 	}
@@ -86,7 +86,7 @@ func (t *turn) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
 
 // otherProfile says where another profile of the same account has its password.
 func (t *turn) otherProfile(ctx context.Context, o *resolve.Profile) string {
-	q, err := secretcmd.Of(t.Call).QueryOf(ctx, o)
+	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err == nil && o.Text(key.Secret) == "" {
 		q.Source = t.runner.Finder.SourceFor(ctx, q)
 	}
@@ -123,7 +123,7 @@ func (t *turn) containers(ctx context.Context) (lines []string) {
 	for _, s := range all {
 		one, err := client.Inspect(ctx, s.ID)
 		if err == nil {
-			if name := given(one, t.old); name != "" {
+			if name := variableOf(one, t.old); name != "" {
 				lines = append(lines, fmt.Sprintf("the container %s was given the old password in %s: make it again with "+
 					"the new one", clean.Line(strings.TrimPrefix(one.Name, "/"), 100), clean.Line(name, 100)))
 			}
@@ -132,8 +132,8 @@ func (t *turn) containers(ctx context.Context) (lines []string) {
 	return lines
 }
 
-// given is the variable of a container that has a password in it, "" for none.
-func given(one *api.Container, password secret.Value) string {
+// variableOf is the variable of a container that has a password in it, "" for none.
+func variableOf(one *api.Container, password secret.Value) string {
 	for name, value := range one.Config.Env {
 		if value.Holds(password) {
 			return name
@@ -184,7 +184,7 @@ func (r *rotating) endOld(ctx context.Context, p *resolve.Profile) error {
 	err = j.server().Run(ctx, plan, func(engine.Change) { made++ }, j.notice)
 	var refused *provision.StatementError
 	if errors.As(err, &refused) {
-		return j.refused(refused, made)
+		return j.reportRefusal(refused, made)
 	}
 	if err != nil {
 		return err

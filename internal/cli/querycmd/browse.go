@@ -168,10 +168,10 @@ func (c *call) noKind(o browseOptions) error {
 	all := slices.AppendSeq(slices.Clone(words), maps.Keys(by.Catalogue.Words))
 	given := c.Args[1]
 	if near := nearest.Name(given, all); near != "" {
-		return base.Failure(base.ExitUsage, fmt.Errorf("browse has no kind %s; did you mean %q?", clean.Quoted(given), near),
+		return base.Failure(base.ExitUsage, fmt.Errorf("browse has no kind %s; did you mean %q?", clean.Quote(given), near),
 			fmt.Sprintf("gharbor browse %s %s", clean.Word(c.Args[0]), near))
 	}
-	failure := base.Usage("browse has no kind %s; it has %s", clean.Quoted(given), strings.Join(words, ", "))
+	failure := base.Usage("browse has no kind %s; it has %s", clean.Quote(given), strings.Join(words, ", "))
 	tables := string(engine.KindTables)
 	if !slices.Contains(words, tables) || !syntax.ValidName(given) || strings.ContainsAny(given, "-.") {
 		return failure
@@ -186,7 +186,7 @@ func (c *call) noKind(o browseOptions) error {
 
 // kindWords are the words of an engine's kinds.
 func kindWords(by *engine.Catalogue) (words []string) {
-	for _, k := range catalogue.Of(by) {
+	for _, k := range catalogue.KindsOf(by) {
 		words = append(words, string(k.Word))
 	}
 	return words
@@ -195,7 +195,7 @@ func kindWords(by *engine.Catalogue) (words []string) {
 // looking is a server that is looked at.
 type looking struct {
 	profile *resolve.Profile
-	opened  *check.Opened
+	opened  *check.Session
 	server  catalogue.Server
 }
 
@@ -231,7 +231,7 @@ func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
 }
 
 // at looks at a server by a connection that is open.
-func at(p *resolve.Profile, opened *check.Opened) *looking {
+func at(p *resolve.Profile, opened *check.Session) *looking {
 	return &looking{p, opened, catalogue.Server{
 		Runner: opened.Runner,
 		By:     p.Engine().Statements,
@@ -317,7 +317,7 @@ func (c *call) things(
 
 // missing says that there is no thing of a name, and which names are like it.
 func (c *call) missing(at *looking, what, name string, m catalogue.Missing) error {
-	text := fmt.Sprintf("%s sees no %s %s", clean.Word(at.profile.Called), what, clean.Quoted(name))
+	text := fmt.Sprintf("%s sees no %s %s", clean.Word(at.profile.Called), what, clean.Quote(name))
 	if len(m.Schemas) > 0 {
 		text += "; there is one of that name in " + clean.Visible(strings.Join(m.Schemas, ", "))
 	} else if len(m.Near) > 0 {
@@ -366,7 +366,7 @@ func write(c *call, layout results.Layout, columns []engine.Column, rows [][][]b
 		}
 	}
 	if err == nil {
-		err = writer.End(engine.Done{Rows: int64(len(rows)), Changed: -1})
+		err = writer.End(engine.Outcome{Rows: int64(len(rows)), Changed: -1})
 	}
 	if closeErr := writer.Close(); err == nil {
 		err = closeErr
@@ -378,7 +378,7 @@ func write(c *call, layout results.Layout, columns []engine.Column, rows [][][]b
 }
 
 // cell is a value as a format has it: names as they must be typed but in JSON, sizes for people in a table.
-func cell(v *string, is catalogue.What, by *engine.Statements, format string) []byte {
+func cell(v *string, is catalogue.ColumnKind, by *engine.Statements, format string) []byte {
 	if v == nil {
 		return nil
 	}

@@ -143,7 +143,7 @@ func (c *call) loadConflict(o loadOptions) error {
 		}
 		for _, other := range files[:i] {
 			if file == other {
-				return base.Usage("%s is given twice", clean.Quoted(file))
+				return base.Usage("%s is given twice", clean.Quote(file))
 			}
 		}
 	}
@@ -170,10 +170,10 @@ func (c *call) loadConflict(o loadOptions) error {
 	}
 	for _, file := range files {
 		if isDocuments(file) {
-			return base.Usage("%s is a file of documents: add -collection", clean.Quoted(file))
+			return base.Usage("%s is a file of documents: add -collection", clean.Quote(file))
 		}
 		if form := formOf(file); form != "" {
-			return base.Usage("%s is a file of rows: add -table", clean.Quoted(file))
+			return base.Usage("%s is a file of rows: add -table", clean.Quote(file))
 		}
 	}
 	if files[0] == "-" && !o.yes && !o.dryRun {
@@ -194,7 +194,7 @@ func formOf(name string) string {
 }
 
 // openToWrite opens a profile's server, unless nothing can be written there.
-func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOptions) (*check.Opened, error) {
+func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOptions) (*check.Session, error) {
 	opened, err := c.open(ctx, p, o.connecting)
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOption
 }
 
 // writable tells that a server takes changes.
-func writable(p *resolve.Profile, opened *check.Opened) error {
+func writable(p *resolve.Profile, opened *check.Session) error {
 	f := opened.Report.Facts
 	if f.Writable != nil && !*f.Writable {
 		why := "the server says that nothing can be written"

@@ -214,7 +214,7 @@ type counter struct{ n int64 }
 func (c *counter) Begin([]engine.Column) error { return nil }
 func (c *counter) Row([][]byte) error          { return nil }
 func (c *counter) Notice(engine.Notice)        {}
-func (c *counter) End(d engine.Done) error {
+func (c *counter) End(d engine.Outcome) error {
 	c.n += max(0, d.Changed)
 	return nil
 }

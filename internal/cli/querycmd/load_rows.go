@@ -29,7 +29,7 @@ import (
 type filling struct {
 	*call
 	options loadOptions
-	opened  *check.Opened
+	opened  *check.Session
 	by      *engine.Statements
 	schema  string
 	table   string
@@ -47,7 +47,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 	}
 	for _, file := range c.Args[1:] {
 		if formOf(file) == "" && o.form == "" {
-			return base.Usage("%s: csv or tsv? add -written", clean.Quoted(file))
+			return base.Usage("%s: csv or tsv? add -written", clean.Quote(file))
 		}
 	}
 	if o.form != "" && o.form != "csv" && o.form != "tsv" {
@@ -90,7 +90,7 @@ func (f *filling) find(ctx context.Context, p *resolve.Profile) error {
 func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row) error {
 	if len(rows) == 0 {
 		return base.Failure(base.ExitFailed,
-			fmt.Errorf("%s has no columns that this login can see", clean.Quoted(f.options.table)))
+			fmt.Errorf("%s has no columns that this login can see", clean.Quote(f.options.table)))
 	}
 	path, err := at.server.Path(ctx)
 	if err != nil {
@@ -109,7 +109,7 @@ func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row)
 		}
 	}
 	if len(schemas) > 1 && !slices.Contains(path, f.schema) {
-		return base.Usage("-table: %s is in several schemas, %s; name one: SCHEMA.NAME", clean.Quoted(f.options.table),
+		return base.Usage("-table: %s is in several schemas, %s; name one: SCHEMA.NAME", clean.Quote(f.options.table),
 			clean.Visible(strings.Join(schemas, ", ")))
 	}
 	for _, row := range rows {
@@ -136,7 +136,7 @@ func (f *filling) send(ctx context.Context) error {
 		if err := f.one(ctx, file); err != nil {
 			f.show.clear()
 			f.bad.close()
-			return f.stopped(ctx, files[i:], file, err)
+			return f.reportStop(ctx, files[i:], file, err)
 		}
 	}
 	f.show.clear()
@@ -155,7 +155,7 @@ func (f *filling) send(ctx context.Context) error {
 }
 
 func (f *filling) typedTable() string {
-	return typed(statement.Name{Schema: f.schema, Name: f.table}, f.by)
+	return typedName(statement.Name{Schema: f.schema, Name: f.table}, f.by)
 }
 
 // source opens a file of rows, and counts what is read of it.
@@ -169,7 +169,7 @@ func (f *filling) source(file string) (*bulk.Source, *atomic.Int64, func(), erro
 		in, shut = opened, func() { opened.Close() }
 	}
 	read := new(atomic.Int64)
-	text, err := script.Text(script.Counted(in, read))
+	text, err := script.Text(script.CountBytes(in, read))
 	if err != nil {
 		shut()
 		return nil, nil, nil, err
@@ -202,8 +202,8 @@ func (f *filling) one(ctx context.Context, file string) error {
 	before := f.show.count.Load()
 	sender.Counted = func(n int64) { f.show.count.Store(before + n) }
 	err = sender.Send(ctx, source)
-	f.total += sender.Sent()
-	f.show.ended(read.Load())
+	f.total += sender.SentRows()
+	f.show.endFile(read.Load())
 	return err
 }
 
@@ -218,7 +218,7 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 		From:    f.options.from.Line,
 	}
 	if f.options.from.File != "" && f.options.from.File != file {
-		return nil, base.Usage("-from: %s is not the file that is loaded first", clean.Quoted(f.options.from.File))
+		return nil, base.Usage("-from: %s is not the file that is loaded first", clean.Quote(f.options.from.File))
 	}
 	f.options.from = script.Place{}
 	var names []string
@@ -251,7 +251,7 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 		if slices.ContainsFunc(s.Columns, func(o bulk.Column) bool { return o.Name == column.Name }) {
 			return nil, base.Failure(base.ExitFile, fmt.Errorf(
 				"%s:%d: the column %s is named twice", clean.Visible(file), line,
-				clean.Quoted(names[i])))
+				clean.Quote(names[i])))
 		}
 		s.Columns = append(s.Columns, column)
 	}
@@ -280,7 +280,7 @@ func (f *filling) column(name string) (bulk.Column, error) {
 	for _, row := range f.columns {
 		names = append(names, row.Text(2))
 	}
-	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quoted(name))
+	what := fmt.Sprintf("%s has no column %s", clean.Visible(f.typedTable()), clean.Quote(name))
 	for _, sign := range []string{";", "\t", "|"} {
 		if strings.Contains(name, sign) {
 			return bulk.Column{}, fmt.Errorf("%s (are the values separated by %q? CSV has commas, TSV tabs)",
@@ -288,15 +288,15 @@ func (f *filling) column(name string) (bulk.Column, error) {
 		}
 	}
 	if near := nearest.Name(name, names); near != "" {
-		what += "; did you mean " + clean.Quoted(near) + "?"
+		what += "; did you mean " + clean.Quote(near) + "?"
 	} else {
 		what += "; it has " + clean.Visible(strings.Join(names, ", "))
 	}
 	return bulk.Column{}, errors.New(what)
 }
 
-// stopped says where it stopped, and what is in.
-func (f *filling) stopped(ctx context.Context, files []string, file string, err error) error {
+// reportStop says where it stopped, and what is in.
+func (f *filling) reportStop(ctx context.Context, files []string, file string, err error) error {
 	var refused *bulk.RefusedError
 	code := base.ExitFailed
 	at := clean.Visible(file)

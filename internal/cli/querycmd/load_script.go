@@ -45,7 +45,7 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 	}
 	l := &loading{call: c, options: o, profile: p, opened: opened, plan: plan, started: time.Now()}
 	defer func() { l.opened.Close() }()
-	if err := l.agreed(ctx); err != nil {
+	if err := l.askAgreement(ctx); err != nil {
 		return err
 	}
 	return l.send(ctx, files)
@@ -89,12 +89,12 @@ func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*scri
 
 // showPlan lists what scripts do, by kind and name.
 func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
-	words := map[statement.Deed]string{
+	words := map[statement.Action]string{
 		statement.Makes: "makes", statement.Changes: "changes", statement.Drops: "drops",
 		statement.Empties: "empties", statement.Fills: "fills",
 	}
 	var lines [][2]string
-	for _, deed := range []statement.Deed{
+	for _, deed := range []statement.Action{
 		statement.Drops, statement.Empties, statement.Makes, statement.Changes, statement.Fills,
 	} {
 		for _, e := range plan.Effects {
@@ -105,7 +105,7 @@ func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
 			if e.Times > 1 {
 				at += fmt.Sprintf(", %d statements", e.Times)
 			}
-			lines = append(lines, [2]string{fmt.Sprintf("%-8s %s %s", words[deed], e.Kind, typed(e.Name, by)), at})
+			lines = append(lines, [2]string{fmt.Sprintf("%-8s %s %s", words[deed], e.Kind, typedName(e.Name, by)), at})
 		}
 	}
 	for _, r := range plan.Risks {
@@ -125,8 +125,8 @@ func (c *call) showPlan(plan *script.Plan, by *engine.Statements) error {
 	return nil
 }
 
-// typed is a name as it must be typed.
-func typed(n statement.Name, by *engine.Statements) string {
+// typedName is a name as it must be typed.
+func typedName(n statement.Name, by *engine.Statements) string {
 	if n.Schema == "" {
 		return by.Name(n.Name)
 	}
@@ -138,7 +138,7 @@ type loading struct {
 	*call
 	options  loadOptions
 	profile  *resolve.Profile
-	opened   *check.Opened
+	opened   *check.Session
 	plan     *script.Plan
 	started  time.Time
 	place    script.Place // of the statement that is sent
@@ -146,8 +146,8 @@ type loading struct {
 	failures int
 }
 
-// agreed asks for what the scripts drop and empty of what is there, and for what the profile's guard asks about.
-func (l *loading) agreed(ctx context.Context) error {
+// askAgreement asks for what the scripts drop and empty of what is there, and for what the profile's guard asks about.
+func (l *loading) askAgreement(ctx context.Context) error {
 	if l.options.yes {
 		return nil
 	}
@@ -160,8 +160,9 @@ func (l *loading) agreed(ctx context.Context) error {
 	}
 	for i, e := range destroys {
 		if there[i] != "" {
-			what := map[statement.Deed]string{statement.Drops: "drops", statement.Empties: "empties"}[e.Deed]
-			lines = append(lines, fmt.Sprintf("%s: %s the %s %s, which %s", e.Place, what, e.Kind, typed(e.Name, by), there[i]))
+			what := map[statement.Action]string{statement.Drops: "drops", statement.Empties: "empties"}[e.Deed]
+			lines = append(lines, fmt.Sprintf("%s: %s the %s %s, which %s",
+				e.Place, what, e.Kind, typedName(e.Name, by), there[i]))
 		}
 	}
 	if stricter(l.options.guard, l.profile.Text(key.Guard)) == "ask" {
@@ -184,7 +185,7 @@ func (l *loading) agreed(ctx context.Context) error {
 }
 
 // there says of things whether they are on the server: "" for those that are not.
-func (l *loading) there(ctx context.Context, things []script.Planned) ([]string, error) {
+func (l *loading) there(ctx context.Context, things []script.PlannedAction) ([]string, error) {
 	const yes, unknown = "is there", "may be there"
 	found := make([]string, len(things))
 	if len(things) == 0 {
@@ -265,14 +266,14 @@ func (l *loading) send(ctx context.Context, files []string) error {
 		}
 		show.reads(r.Bytes)
 		err = loader.Run(ctx, r, i == 0, i == len(files)-1)
-		show.ended(r.Bytes())
+		show.endFile(r.Bytes())
 		r.Close()
 		if err != nil && !errors.Is(err, statement.ErrFailed) {
 			break
 		}
 	}
 	show.clear()
-	return l.ended(ctx, loader, left, err)
+	return l.reportEnd(ctx, loader, left, err)
 }
 
 // connect goes on in another database, by the same way and with the same account.
@@ -298,8 +299,8 @@ func (l *loading) connect(ctx context.Context, database string) (engine.Runner, 
 	return opened.Runner, nil
 }
 
-// ended says what came of it.
-func (l *loading) ended(ctx context.Context, loader *script.Loader, files []string, err error) error {
+// reportEnd says what came of it.
+func (l *loading) reportEnd(ctx context.Context, loader *script.Loader, files []string, err error) error {
 	done := loader.Done
 	var parts []string
 	for _, made := range done.Made {
@@ -375,7 +376,7 @@ func (l *loading) Begin([]engine.Column) error { return nil }
 func (l *loading) Row([][]byte) error { return nil }
 
 // End counts.
-func (l *loading) End(d engine.Done) error {
+func (l *loading) End(d engine.Outcome) error {
 	l.rows += max(0, d.Changed)
 	return nil
 }

@@ -34,8 +34,8 @@ func (o *connecting) flags(fs *base.FlagSet) {
 }
 
 // open tests a profile, and keeps the connection for statements. Whoever opens it closes it.
-func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*check.Opened, error) {
-	runner, err := testcmd.Of(c.Call).Runner(o.timeout)
+func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*check.Session, error) {
+	runner, err := testcmd.NewCall(c.Call).Runner(o.timeout)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +45,7 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*che
 		return nil, err
 	}
 	opened := runner.Open(ctx, p)
-	testcmd.Of(c.Call).FollowReports(base.Followed{Over: over}, opened.Report)
+	testcmd.NewCall(c.Call).FollowReports(base.FollowUp{Over: over}, opened.Report)
 	if err := c.judge(p, opened, o); err != nil {
 		opened.Close()
 		return nil, err
@@ -95,12 +95,12 @@ func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[gu
 
 // Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown; warn
 // is told of a warning, nil for a notice.
-func Judge(c *base.Call, p *resolve.Profile, opened *check.Opened, warn func(*finding.Finding)) error {
+func Judge(c *base.Call, p *resolve.Profile, opened *check.Session, warn func(*finding.Finding)) error {
 	return (&call{c}).judge(p, opened, connecting{warned: warn})
 }
 
 // judge says what keeps statements from being run on a connection, nil for nothing.
-func (c *call) judge(p *resolve.Profile, opened *check.Opened, o connecting) error {
+func (c *call) judge(p *resolve.Profile, opened *check.Session, o connecting) error {
 	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
 	first, some := opened.Report.First()
 	if opened.Report.Interrupted {

@@ -106,8 +106,8 @@ func (p *progress) reads(bytes func() int64) {
 	p.read = bytes
 }
 
-// ended says that a file is done.
-func (p *progress) ended(bytes int64) {
+// endFile says that a file is done.
+func (p *progress) endFile(bytes int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.read = nil

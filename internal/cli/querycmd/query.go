@@ -170,7 +170,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := c.agreed(ctx, p, s, o); err != nil {
+	if err := c.askAgreement(ctx, p, s, o); err != nil {
 		return err
 	}
 	opened, err := c.open(ctx, p, o.connecting)
@@ -183,7 +183,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 
 // carryOut runs the script, and writes what it gives.
 func (c *call) carryOut(
-	ctx context.Context, p *resolve.Profile, opened *check.Opened, s *statements, o queryOptions,
+	ctx context.Context, p *resolve.Profile, opened *check.Session, s *statements, o queryOptions,
 ) error {
 	out, finish, err := c.output(o)
 	if err != nil {
@@ -196,7 +196,14 @@ func (c *call) carryOut(
 	if err != nil {
 		return err
 	}
-	shown := &shown{call: c, script: s, writer: writer, terminal: layout.Terminal, most: o.rows, runner: opened.Runner}
+	shown := &resultWriter{
+		call:     c,
+		script:   s,
+		writer:   writer,
+		terminal: layout.Terminal,
+		most:     o.rows,
+		runner:   opened.Runner,
+	}
 	job := statement.Job{
 		Runner:    opened.Runner,
 		By:        p.Engine().Statements,
@@ -207,7 +214,7 @@ func (c *call) carryOut(
 		KeepGoing: o.keepGoing,
 		Atomic:    o.atomic,
 		Ran:       shown.ran,
-		Failed:    shown.failed,
+		Failed:    shown.reportFailure,
 	}
 	if err := job.Prepare(ctx, o.readOnly || p.Text(key.Guard) == "read-only"); err != nil {
 		return base.Failure(base.ExitFailed, err)
@@ -273,8 +280,8 @@ func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) err
 	}, nil
 }
 
-// agreed asks for what the profile's guard asks about. Nothing was sent yet.
-func (c *call) agreed(ctx context.Context, p *resolve.Profile, s *statements, o queryOptions) error {
+// askAgreement asks for what the profile's guard asks about. Nothing was sent yet.
+func (c *call) askAgreement(ctx context.Context, p *resolve.Profile, s *statements, o queryOptions) error {
 	if p.Text(key.Guard) != "ask" || len(s.risks) == 0 || o.yes {
 		return nil
 	}

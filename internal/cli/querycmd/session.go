@@ -69,13 +69,13 @@ type session struct {
 	options sessionOptions
 	name    string // of the profile, as it was typed
 	profile *resolve.Profile
-	opened  *check.Opened
+	opened  *check.Session
 	by      *engine.Statements
 	editor  lineedit.Editor
-	typed   *statement.Typed
+	typed   *statement.LineReader
 	job     *statement.Job
-	second  *looking // the connection for the catalogue, nil before it is needed
-	known   *known   // what completion knows, nil before it is needed
+	second  *looking     // the connection for the catalogue, nil before it is needed
+	known   *serverNames // what completion knows, nil before it is needed
 
 	set     settings
 	first   profile.SessionSettings // has the statements to run at each start
@@ -212,7 +212,7 @@ func (s *session) start(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		s.past = &past{file: history.Of(home.Dir, p.Profile.Name, p.Profile.InProject())}
+		s.past = &past{file: history.ForProfile(home.Dir, p.Profile.Name, p.Profile.InProject())}
 		if err := s.past.read(); err != nil {
 			s.Notice("the history can't be read: %s", clean.Line(err.Error(), 200))
 		}
@@ -229,7 +229,7 @@ func (s *session) connect(ctx context.Context) error {
 		s.Say("warning: %s", f.Code)
 		text.Finding(2, f)
 	}
-	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Opened, error) {
+	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Session, error) {
 		return s.open(ctx, s.profile, o)
 	})
 	if err != nil {
@@ -238,7 +238,7 @@ func (s *session) connect(ctx context.Context) error {
 	s.opened, s.lost = opened, false
 	s.by = s.profile.Engine().Statements
 	s.guard = stricter(s.guard, s.profile.Text(key.Guard))
-	s.typed = &statement.Typed{Lexis: s.by.Lexis}
+	s.typed = &statement.LineReader{Lexis: s.by.Lexis}
 	s.job = &statement.Job{Runner: opened.Runner, By: s.by, Timeout: s.options.ofStatement}
 	if len(s.values) > 0 {
 		s.job.Values = s.values
@@ -255,7 +255,7 @@ func (s *session) begin(ctx context.Context) error {
 	for _, text := range slices.Concat(s.first.First, s.first.FirstOf[s.profile.Engine().Word]) {
 		p, err := one(text+s.ending(text), s.by)
 		if err == nil {
-			err = s.send(ctx, p, &gathered{}, func() {})
+			err = s.send(ctx, p, &firstRows{}, func() {})
 		}
 		if err != nil {
 			s.opened.Close()
@@ -278,7 +278,7 @@ func (s *session) readOnly() bool { return s.options.readOnly || s.guard == "rea
 
 // welcome says who one is, where, and how safely, in two lines.
 func (s *session) welcome() {
-	s.Say("%s", s.opened.Report.Where())
+	s.Say("%s", s.opened.Report.Summary())
 	f := s.opened.Report.Facts
 	what := strings.TrimSpace(s.profile.Engine().Name + " " + f.Version)
 	if s.readOnly() || f.Writable != nil && !*f.Writable {
@@ -449,8 +449,8 @@ func (s *session) tell(err error) {
 
 // interruptible runs something that Ctrl-C ends, and nothing else of the session.
 func (s *session) interruptible(
-	ctx context.Context, do func(context.Context) (*check.Opened, error),
-) (*check.Opened, error) {
+	ctx context.Context, do func(context.Context) (*check.Session, error),
+) (*check.Session, error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	defer s.stopOn(stop)()
@@ -492,6 +492,6 @@ func (s *session) again(ctx context.Context, word string) error {
 	if err := s.connect(ctx); err != nil {
 		return err
 	}
-	s.Say("connected again: %s", s.opened.Report.Where())
+	s.Say("connected again: %s", s.opened.Report.Summary())
 	return nil
 }

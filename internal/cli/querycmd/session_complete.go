@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/results"
 )
 
-// known is what completion knows of the server: read at the first Tab, and bounded.
-type known struct {
+// serverNames is what completion knows of the server: read at the first Tab, and bounded.
+type serverNames struct {
 	databases []string
 	schemas   []string
 	tables    [][2]string // schema and name
@@ -151,11 +151,11 @@ func (s *session) completeWord(line, part string) (all []lineedit.Completion, re
 }
 
 // know reads the catalogue, once. Where it can't be read nothing is known.
-func (s *session) know() *known {
+func (s *session) know() *serverNames {
 	if s.known != nil || s.lost {
 		return s.known
 	}
-	s.known = &known{columns: make(map[string][]string)}
+	s.known = &serverNames{columns: make(map[string][]string)}
 	for _, row := range s.ask(engine.KindTables, "") {
 		if !row.System {
 			s.known.tables = append(s.known.tables, [2]string{row.Text(0), row.Text(1)})

@@ -21,7 +21,7 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	if err != nil || every < 100*time.Millisecond {
 		return errors.New("expected a time of 100ms or more, such as /every 5s")
 	}
-	text, err := s.numbered(nil)
+	text, err := s.statementFor(nil)
 	if err != nil {
 		return err
 	}
@@ -34,7 +34,7 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	}
 	var before [][]string
 	for {
-		gathered := &gathered{most: int(s.set.rows)}
+		gathered := &firstRows{most: int(s.set.rows)}
 		if err := s.send(ctx, p, gathered, func() {}); err != nil {
 			return s.failedWith(err, 0)
 		}
@@ -43,7 +43,7 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 			return before != nil && (row >= len(before) || column >= len(before[row]) ||
 				before[row][column] != gathered.rows[row][column])
 		}
-		if err := render.Marked(s.Stdout, s.NoColour, gathered.columns, gathered.rows, mark); err != nil {
+		if err := render.MarkedTable(s.Stdout, s.NoColour, gathered.columns, gathered.rows, mark); err != nil {
 			return err
 		}
 		before = gathered.rows
@@ -66,7 +66,7 @@ func harmless(words []string, by *engine.Statements) bool {
 
 // one is the one statement of a text.
 func one(text string, by *engine.Statements) (*statement.Piece, error) {
-	t := &statement.Typed{Lexis: by.Lexis}
+	t := &statement.LineReader{Lexis: by.Lexis}
 	t.Add(text)
 	p, _, err := t.Next()
 	if err == nil && p == nil {
@@ -75,14 +75,14 @@ func one(text string, by *engine.Statements) (*statement.Piece, error) {
 	return p, err
 }
 
-// gathered is the first rows of a result, as text.
-type gathered struct {
+// firstRows is the first rows of a result, as text.
+type firstRows struct {
 	most    int
 	columns []string
 	rows    [][]string
 }
 
-func (g *gathered) Begin(columns []engine.Column) error {
+func (g *firstRows) Begin(columns []engine.Column) error {
 	g.columns, g.rows = nil, nil
 	for _, c := range columns {
 		g.columns = append(g.columns, c.Name)
@@ -90,7 +90,7 @@ func (g *gathered) Begin(columns []engine.Column) error {
 	return nil
 }
 
-func (g *gathered) Row(values [][]byte) error {
+func (g *firstRows) Row(values [][]byte) error {
 	if len(g.rows) >= g.most {
 		return nil
 	}
@@ -105,5 +105,5 @@ func (g *gathered) Row(values [][]byte) error {
 	return nil
 }
 
-func (g *gathered) End(engine.Done) error { return nil }
-func (g *gathered) Notice(engine.Notice)  {}
+func (g *firstRows) End(engine.Outcome) error { return nil }
+func (g *firstRows) Notice(engine.Notice)     {}

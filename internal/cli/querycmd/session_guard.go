@@ -21,7 +21,7 @@ func (s *session) agreedTo(ctx context.Context, p *statement.Piece) error {
 		return nil
 	}
 	s.Say("the guard asks first: %s", why)
-	names := s.touched(ctx, p)
+	names := s.findTouched(ctx, p)
 	word := clean.Word(s.profile.Called)
 	if len(names) > 0 {
 		word = names[0]
@@ -33,11 +33,11 @@ func (s *session) agreedTo(ctx context.Context, p *statement.Piece) error {
 	return nil
 }
 
-// touched says what a statement touches, and what depends on that; it gives the names as they are typed.
-func (s *session) touched(ctx context.Context, p *statement.Piece) (names []string) {
+// findTouched says what a statement touches, and what depends on that; it gives the names as they are typed.
+func (s *session) findTouched(ctx context.Context, p *statement.Piece) (names []string) {
 	for _, e := range statement.Effects(p, s.by) {
 		for _, n := range e.Names {
-			name := typed(n, s.by)
+			name := typedName(n, s.by)
 			names = append(names, name)
 			s.Say("  the %s %s%s", e.Kind, clean.Visible(name), s.size(ctx, e, n))
 			for _, line := range s.dependents(ctx, n) {
@@ -103,7 +103,7 @@ type firsts struct {
 }
 
 func (f *firsts) Begin([]engine.Column) error { return nil }
-func (f *firsts) End(engine.Done) error       { return nil }
+func (f *firsts) End(engine.Outcome) error    { return nil }
 func (f *firsts) Notice(engine.Notice)        {}
 
 func (f *firsts) Row(values [][]byte) error {

@@ -43,8 +43,8 @@ func (p *past) add(e history.Entry) error {
 	return p.file.Add(context.Background(), e)
 }
 
-// numbered is the statement of before of a number: -1 is the last one.
-func (p *past) numbered(n int) (string, bool) {
+// statementAt is the statement of before of a number: -1 is the last one.
+func (p *past) statementAt(n int) (string, bool) {
 	at := len(p.before) + n
 	if n >= 0 || at < 0 {
 		return "", false

@@ -29,7 +29,7 @@ func (s *session) aside(ctx context.Context) (*looking, error) {
 	}
 	o := s.options.connecting
 	o.warned = func(*finding.Finding) {} // it was told at the start
-	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Opened, error) {
+	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Session, error) {
 		return s.open(ctx, s.profile, o)
 	})
 	if err != nil {
@@ -136,10 +136,10 @@ func (s *session) move(ctx context.Context, name string, o connecting, database 
 	s.second, s.known, s.more = nil, nil, nil
 	if p.Called != before.profile.Called && !s.options.noHistory {
 		if home, err := s.Home(); err == nil {
-			s.past.file = history.Of(home.Dir, p.Profile.Name, p.Profile.InProject())
+			s.past.file = history.ForProfile(home.Dir, p.Profile.Name, p.Profile.InProject())
 		}
 	}
-	s.Say("a new connection: %s", s.opened.Report.Where())
+	s.Say("a new connection: %s", s.opened.Report.Summary())
 	return nil
 }
 
@@ -185,7 +185,7 @@ func (s *session) loadWord(ctx context.Context, args []string) error {
 		return err
 	}
 	l := &loading{call: s.call, options: o, profile: s.profile, opened: s.opened, plan: plan, started: time.Now()}
-	if err := l.agreed(ctx); err != nil {
+	if err := l.askAgreement(ctx); err != nil {
 		return err
 	}
 	ctx, stop := context.WithCancel(ctx)

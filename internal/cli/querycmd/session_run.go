@@ -42,7 +42,7 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
 	})
 	if err == nil {
-		shown.said(took)
+		shown.reportRows(took)
 		s.database(p)
 		return nil
 	}
@@ -138,7 +138,7 @@ type rows struct {
 	full    bool // the result's limit was reached
 	columns []engine.Column
 	kept    *more
-	last    engine.Done
+	last    engine.Outcome
 	waiting *waiting
 }
 
@@ -175,7 +175,7 @@ func (r *rows) Row(values [][]byte) error {
 	if !r.full {
 		r.full = true
 		r.kept = &more{columns: r.columns}
-		if err := r.writer.End(engine.Done{Changed: -1}); err != nil {
+		if err := r.writer.End(engine.Outcome{Changed: -1}); err != nil {
 			return err
 		}
 		r.waiting = r.wait()
@@ -184,7 +184,7 @@ func (r *rows) Row(values [][]byte) error {
 	return nil
 }
 
-func (r *rows) End(done engine.Done) error {
+func (r *rows) End(done engine.Outcome) error {
 	r.waiting.end()
 	r.last = done
 	if r.full {
@@ -208,8 +208,8 @@ func (r *rows) cut() {
 	}
 }
 
-// said says how much came, and how long it took.
-func (r *rows) said(took time.Duration) {
+// reportRows says how much came, and how long it took.
+func (r *rows) reportRows(took time.Duration) {
 	if r.sink == nil && !r.full && r.results > 0 {
 		r.writer.Close()
 	}
@@ -295,7 +295,7 @@ func (s *session) showMore() error {
 		}
 	}
 	if err == nil {
-		err = writer.End(engine.Done{Changed: -1})
+		err = writer.End(engine.Outcome{Changed: -1})
 	}
 	if err != nil {
 		return err

@@ -235,7 +235,7 @@ func (s *session) letWord(ctx context.Context, args []string) error {
 }
 
 func (s *session) againWord(ctx context.Context, args []string) error {
-	text, err := s.numbered(args)
+	text, err := s.statementFor(args)
 	if err != nil {
 		return err
 	}
@@ -257,8 +257,8 @@ func (s *session) ending(text string) string {
 	return ";"
 }
 
-// numbered is the last statement, or the one of a number.
-func (s *session) numbered(args []string) (string, error) {
+// statementFor is the last statement, or the one of a number.
+func (s *session) statementFor(args []string) (string, error) {
 	switch {
 	case len(args) == 0 && len(s.runs) == 0:
 		return "", errors.New("no statement was run yet in this session")
@@ -266,7 +266,7 @@ func (s *session) numbered(args []string) (string, error) {
 		return s.runs[len(s.runs)-1].text, nil
 	}
 	n, err := strconv.Atoi(args[0])
-	if text, ok := s.past.numbered(n); ok && err == nil && len(args) == 1 {
+	if text, ok := s.past.statementAt(n); ok && err == nil && len(args) == 1 {
 		return text, nil
 	}
 	if err != nil || n < 1 || n > len(s.runs) || len(args) > 1 {

@@ -115,7 +115,7 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 		var wrong *statement.SyntaxError
 		switch {
 		case errors.Is(err, io.EOF):
-			if unused := o.values.Unused(used); len(unused) > 0 {
+			if unused := o.values.UnusedNames(used); len(unused) > 0 {
 				return base.Usage("-let %s: no statement has {%s}", unused[0], unused[0])
 			}
 			return nil
@@ -164,8 +164,8 @@ func copies(words []string) bool {
 	return strings.Contains(text, " FROM STDIN ") || strings.Contains(text, " TO STDOUT ")
 }
 
-// shown writes results, and says beside them what a person wants to know.
-type shown struct {
+// resultWriter writes results, and says beside them what a person wants to know.
+type resultWriter struct {
 	*call
 	script   *statements
 	writer   *results.Writer
@@ -173,30 +173,30 @@ type shown struct {
 	terminal bool
 	most     int64 // rows of a result; 0 for all
 	rows     int64
-	last     engine.Done
+	last     engine.Outcome
 	given    int // results with rows, of the statement
 }
 
-func (s *shown) Begin(columns []engine.Column) error {
+func (s *resultWriter) Begin(columns []engine.Column) error {
 	s.rows = 0
 	s.given++
 	return s.writer.Begin(columns)
 }
 
-func (s *shown) Row(values [][]byte) error {
+func (s *resultWriter) Row(values [][]byte) error {
 	if s.rows++; s.most > 0 && s.rows > s.most {
 		return nil
 	}
 	return s.writer.Row(values)
 }
 
-func (s *shown) End(done engine.Done) error {
+func (s *resultWriter) End(done engine.Outcome) error {
 	s.last = done
 	return s.writer.End(done)
 }
 
 // Notice says what the server says.
-func (s *shown) Notice(n engine.Notice) { s.tellNotice(n) }
+func (s *resultWriter) Notice(n engine.Notice) { s.tellNotice(n) }
 
 // tellNotice says what the server says beside a result.
 func (c *call) tellNotice(n engine.Notice) {
@@ -211,7 +211,7 @@ func (c *call) tellNotice(n engine.Notice) {
 }
 
 // ran says how much came of a statement, on a terminal.
-func (s *shown) ran(_ *statement.Piece, took time.Duration) {
+func (s *resultWriter) ran(_ *statement.Piece, took time.Duration) {
 	if !s.terminal {
 		return
 	}
@@ -241,8 +241,10 @@ func (s *shown) ran(_ *statement.Piece, took time.Duration) {
 // shortTime is a time in words.
 func shortTime(d time.Duration) string { return check.Duration(float64(d.Microseconds()) / 1000) }
 
-// failed says what the server refused.
-func (s *shown) failed(f *statement.Failure) { s.tellFailure(s.script.place(f.Line, f.Column), f) }
+// reportFailure says what the server refused.
+func (s *resultWriter) reportFailure(f *statement.Failure) {
+	s.tellFailure(s.script.place(f.Line, f.Column), f)
+}
 
 // tellFailure says what the server refused, as compilers do.
 func (c *call) tellFailure(place string, f *statement.Failure) {

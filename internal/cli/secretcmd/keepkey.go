@@ -74,7 +74,7 @@ func (c *Call) KeepTold(ctx context.Context, o WalletFlags, p *resolve.Profile,
 		return err
 	}
 	if err == nil {
-		c.kept(&told, false)
+		c.reportKept(&told, false)
 	}
 	return err
 }

@@ -182,7 +182,7 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 	case found.Code.Area() == "container":
 		return q, base.RouteFailed(found)
 	default:
-		return q, base.Found(base.ExitFile, nil, found)
+		return q, base.FindingError(base.ExitFile, nil, found)
 	}
 	return q, nil
 }
@@ -227,7 +227,7 @@ func (c *Call) keepInWallet(ctx context.Context, o WalletFlags, p *resolve.Profi
 		return err
 	})
 	if err == nil {
-		c.kept(w.Entry(name), changed)
+		c.reportKept(w.Entry(name), changed)
 	}
 	return err
 }

@@ -118,7 +118,7 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 
 // twice asks for a secret until it was typed twice the same.
 func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
-	defer c.Unseen()()
+	defer c.HideTyping()()
 	for range 3 {
 		first, err := c.Secret(ctx, prompt)
 		if err != nil {
@@ -277,7 +277,7 @@ func (c *Call) binding(ctx context.Context, word string) (binding.Binding, error
 	}
 	if b, ok := binding.ParseOther(word); ok {
 		if b.Key != "" {
-			b.Key = schema.HopField(key.Key).Whole(b.Key, "", c.Environment().Home)
+			b.Key = schema.HopField(key.Key).AbsolutePath(b.Key, "", c.Environment().Home)
 		}
 		return b, nil
 	}

@@ -156,7 +156,7 @@ func (o *keepFlags) keep(ctx context.Context, c *Call) error {
 	if err != nil {
 		return err
 	}
-	c.kept(w.Entry(name), changed)
+	c.reportKept(w.Entry(name), changed)
 	return nil
 }
 
@@ -196,8 +196,8 @@ func (c *Call) mayReplace(ctx context.Context, name string, yes bool) error {
 	return err
 }
 
-// kept says what an entry is now.
-func (c *Call) kept(e *wallet.Entry, changed bool) {
+// reportKept says what an entry is now.
+func (c *Call) reportKept(e *wallet.Entry, changed bool) {
 	word := "saved"
 	if changed {
 		word = "changed"
@@ -332,7 +332,7 @@ func (c *Call) changeEntry(ctx context.Context, o WalletFlags, name string,
 		return nil
 	})
 	if err == nil {
-		c.kept(w.Entry(name), true)
+		c.reportKept(w.Entry(name), true)
 	}
 	return err
 }

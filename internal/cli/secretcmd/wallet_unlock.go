@@ -56,7 +56,7 @@ It can't change the wallet, and ends by itself.`,
 				return err
 			}
 			socket := wallet.KeeperSocket(c.Lookup, f.ID())
-			err = wallet.Unlocked{Socket: socket}.Lock(ctx)
+			err = wallet.OpenUnlocked{Socket: socket}.Lock(ctx)
 			switch silent := new(privatesocket.Silent); {
 			case err == nil:
 				time.Sleep(50 * time.Millisecond) // until it has let go of the socket
@@ -143,7 +143,7 @@ func walletLock() *base.Command {
 			if err != nil {
 				return err
 			}
-			err = wallet.Unlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
+			err = wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
 			switch silent := new(privatesocket.Silent); {
 			case err == nil:
 				c.Say("locked: %s", s.Path)

@@ -48,7 +48,7 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 			return nil, base.Failure(base.ExitUsage, fmt.Errorf("which kind of server is it? give its -engine"),
 				c.Again("engine", c.engineOf(word)))
 		}
-		word = c.Engines.Named(engine).URL.Scheme + "://" + word
+		word = c.Engines.ByWord(engine).URL.Scheme + "://" + word
 	}
 	read, err := connurl.Parse(c.Keys, word)
 	if errors.Is(err, connurl.ErrPassword) {

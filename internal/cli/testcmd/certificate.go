@@ -79,7 +79,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 		return err
 	}
 	report, facts := runner.Certificates(ctx, asking)
-	c.FollowReports(base.Followed{Over: o.over}, report)
+	c.FollowReports(base.FollowUp{Over: o.over}, report)
 	if report.Interrupted {
 		return base.Failure(base.ExitInterrupted, nil)
 	}
@@ -108,7 +108,7 @@ func notPresented(report *check.Report, name string) error {
 					"gharbor test "+name)
 			}
 			s.Finding.Suggest("gharbor test %s", name)
-			return base.Found(base.ExitServer, fmt.Errorf("%s (%s)", s.Finding.Cause, s.Finding.Code), s.Finding)
+			return base.FindingError(base.ExitServer, fmt.Errorf("%s (%s)", s.Finding.Cause, s.Finding.Code), s.Finding)
 		}
 	}
 	return base.Failure(base.ExitServer, errors.New("the server could not be asked"), "gharbor test "+name)

@@ -78,7 +78,7 @@ func (c *Call) showComparison(result *check.Comparison, two [2]*resolve.Profile,
 		text.HeadIn(max(len(result.A.Profile), len(result.B.Profile)), r.Profile, Headline(two[i]))
 		for _, s := range r.Stages {
 			if s.Outcome == finding.Fail {
-				text.Found(s)
+				text.WriteStage(s)
 			}
 		}
 	}
@@ -92,7 +92,7 @@ func (c *Call) showComparison(result *check.Comparison, two [2]*resolve.Profile,
 	text.Conclusion(outcome, string(result.Verdict), result.Why)
 	var facts, expectations [][]string
 	for _, d := range result.Differs {
-		facts = append(facts, []string{d.Fact, known(d.A), known(d.B)})
+		facts = append(facts, []string{d.Fact, orUnknown(d.A), orUnknown(d.B)})
 	}
 	for _, e := range result.Expectations {
 		expectations = append(expectations,
@@ -113,7 +113,7 @@ func (c *Call) showComparison(result *check.Comparison, two [2]*resolve.Profile,
 		[]string{"holds on one only", "expected by", result.A.Profile, result.B.Profile}, expectations)
 }
 
-func known(value string) string {
+func orUnknown(value string) string {
 	if value == "" {
 		return "not known"
 	}

@@ -143,7 +143,7 @@ func (c *Call) AdministratorOf(p *resolve.Profile) string {
 	}
 	seen := c.LastSeen().All()
 	for _, one := range file.All() {
-		o := resolve.Of(file, one, nil, c.Environment())
+		o := resolve.Resolve(file, one, nil, c.Environment())
 		if o.Called == p.Called || o.Problem() != nil || o.Engine() == nil || !o.Own() {
 			continue
 		}
@@ -226,7 +226,7 @@ func (c *Call) testOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 
 // follow gives the commands to try the flags of this run.
 func (c *Call) follow(o TestOptions, reports ...*check.Report) {
-	run := base.Followed{Over: o.over, As: o.as}
+	run := base.FollowUp{Over: o.over, As: o.as}
 	if o.target != nil {
 		run.Target = o.target.word
 	}
@@ -237,7 +237,7 @@ func (c *Call) follow(o TestOptions, reports ...*check.Report) {
 }
 
 // FollowReports gives the commands to try of reports the flags of the run that made them.
-func (c *Call) FollowReports(run base.Followed, reports ...*check.Report) {
+func (c *Call) FollowReports(run base.FollowUp, reports ...*check.Report) {
 	for _, r := range reports {
 		for _, s := range r.Stages {
 			c.Follow(run, r.Profile, s.Finding)
@@ -329,5 +329,5 @@ func verdictError(reports []*check.Report, strict bool) error {
 func Headline(p *resolve.Profile) string { return leadsTo(p).String() }
 
 func leadsTo(p *resolve.Profile) render.Target {
-	return render.Target{Engine: p.Text(key.Engine), Where: clean.Line(wording.Where(p), 120)}
+	return render.Target{Engine: p.Text(key.Engine), Where: clean.Line(wording.Address(p), 120)}
 }

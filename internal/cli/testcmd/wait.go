@@ -91,7 +91,7 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 		Persist:  o.persist,
 		Wake:     wake,
 		Parallel: check.DefaultParallel,
-		Tried: func(w *check.Waited) {
+		Tried: func(w *check.WaitResult) {
 			mu.Lock()
 			defer mu.Unlock()
 			s, _ := w.Report.First()
@@ -104,7 +104,7 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 		},
 	})
 	for _, w := range all {
-		c.FollowReports(base.Followed{Over: o.over}, w.Report)
+		c.FollowReports(base.FollowUp{Over: o.over}, w.Report)
 	}
 	if o.Form.JSON() {
 		if err := render.JSON(c.Stdout, map[string]any{"format": 1, "waits": all}); err != nil {
@@ -144,7 +144,7 @@ func (c *Call) wake(ctx context.Context, p *resolve.Profile) *finding.Finding {
 }
 
 // showWaited says how the wait for a profile ended.
-func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
+func (c *Call) showWaited(w *check.WaitResult, o WaitOptions) {
 	tries := fmt.Sprintf("%d tries", w.Tries)
 	if w.Tries == 1 {
 		tries = "1 try"
@@ -153,7 +153,7 @@ func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
 	text := render.NewReport(c.Stdout, c.NoColour)
 	switch w.Outcome {
 	case check.WaitReady:
-		text.Line(w.Report.Outcome, w.Profile, "ready", after+": "+w.Report.Where())
+		text.Line(w.Report.Outcome, w.Profile, "ready", after+": "+w.Report.Summary())
 		return
 	case check.WaitStopped:
 		text.Line(finding.Skip, w.Profile, "stopped", after)
@@ -168,7 +168,7 @@ func (c *Call) showWaited(w *check.Waited, o WaitOptions) {
 			// done just now
 			s.Finding.Try = slices.DeleteFunc(s.Finding.Try,
 				func(line string) bool { return strings.HasPrefix(line, "gharbor wait ") })
-			text.Found(s)
+			text.WriteStage(s)
 		}
 	}
 	if w.Outcome == check.WaitTimeOut && o.Within < time.Minute && w.Report.MayPass() {

@@ -17,10 +17,10 @@ type Call struct {
 	passed []error      // connections that could not be taken in, beside others
 }
 
-// Of is a run of any command, with what this group does.
-func Of(c *base.Call) *Call { return &Call{Call: c} }
+// NewCall is a run of any command, with what this group does.
+func NewCall(c *base.Call) *Call { return &Call{Call: c} }
 
 // run makes a command's function of one of this group.
 func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {
-	return func(ctx context.Context, c *base.Call) error { return command(ctx, Of(c)) }
+	return func(ctx context.Context, c *base.Call) error { return command(ctx, NewCall(c)) }
 }

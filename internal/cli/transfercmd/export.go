@@ -120,7 +120,7 @@ func (c *Call) export(ctx context.Context, o exportOptions) error {
 	if conn, err = c.throughTunnel(ctx, p, conn); err != nil {
 		return err
 	}
-	text, err := c.exported(ctx, conn, o)
+	text, err := c.exportText(ctx, conn, o)
 	if err != nil {
 		return err
 	}
@@ -143,7 +143,7 @@ func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 	if len(p.Hops()) == 0 {
 		return conn, nil
 	}
-	registry, err := tunnelcmd.Of(c.Call).Registry()
+	registry, err := tunnelcmd.NewCall(c.Call).Registry()
 	if err != nil {
 		return conn, err
 	}
@@ -200,18 +200,18 @@ func (c *Call) writeNew(path string, text []byte) error {
 	return nil
 }
 
-// exported is the text of a form.
-func (c *Call) exported(ctx context.Context, conn handover.Connection, o exportOptions) ([]byte, error) {
+// exportText is the text of a form.
+func (c *Call) exportText(ctx context.Context, conn handover.Connection, o exportOptions) ([]byte, error) {
 	var b bytes.Buffer
 	switch o.as {
 	case "url":
 		fmt.Fprintln(&b, conn.URL())
 	case "env":
-		for _, v := range conn.Exported() {
+		for _, v := range conn.ExportVariables() {
 			fmt.Fprintf(&b, "export %s=%s\n", v.Name, clean.Shell(v.Value))
 		}
 	case "dotenv":
-		for _, v := range conn.Exported() {
+		for _, v := range conn.ExportVariables() {
 			fmt.Fprintln(&b, intake.DotenvLine(v.Name, v.Value))
 		}
 	case "json":
@@ -231,7 +231,7 @@ func (c *Call) exported(ctx context.Context, conn handover.Connection, o exportO
 // tellLost says what of a connection a form does not carry: it is read back as import reads it, and compared.
 func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form string) error {
 	conn.Password = secret.Value{}
-	var found []intake.Found
+	var found []intake.Connection
 	var err error
 	what := "the variables leave"
 	switch form {
@@ -240,7 +240,7 @@ func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form stri
 		found, err = c.intake().URL(conn.URL())
 	case "env", "dotenv":
 		var all []intake.Variable
-		for _, v := range conn.Exported() {
+		for _, v := range conn.ExportVariables() {
 			all = append(all, intake.Variable{Name: v.Name, Value: v.Value})
 		}
 		found, err = c.intake().Variables(all, form)
@@ -263,7 +263,7 @@ func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form stri
 	if err != nil {
 		return err
 	}
-	lost := conn.Lost(&read)
+	lost := conn.MissingFrom(&read)
 	off := conn
 	off.TLS = "off"
 	if rule := "tls=" + conn.TLS; !slices.Contains(lost, rule) && carries(conn, form) == carries(off, form) &&
@@ -281,7 +281,7 @@ func carries(c handover.Connection, form string) string {
 	if form == "url" {
 		return c.URL()
 	}
-	return fmt.Sprint(c.Exported())
+	return fmt.Sprint(c.ExportVariables())
 }
 
 // formLines are the lines of a form that some engine's own clients read.

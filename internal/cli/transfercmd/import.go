@@ -133,7 +133,7 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 		c.Say("nothing was added: -dry-run")
 		return nil
 	}
-	if err := c.agreed(ctx, path, o.yes); err != nil {
+	if err := c.askAgreement(ctx, path, o.yes); err != nil {
 		return err
 	}
 	if o.into != "" {
@@ -145,7 +145,7 @@ func (c *Call) imports(ctx context.Context, o importOptions) error {
 }
 
 // findHere reads the forms that are in no file: a URL, and the environment.
-func (c *Call) findHere(form string, args []string) (found []intake.Found, err error) {
+func (c *Call) findHere(form string, args []string) (found []intake.Connection, err error) {
 	var text string
 	switch {
 	case form == "env" && len(args) > 0:
@@ -167,7 +167,7 @@ func (c *Call) findHere(form string, args []string) (found []intake.Found, err e
 		}
 		text = args[0]
 	default:
-		v, err := secretcmd.Of(c.Call).SecretFromStdin()
+		v, err := secretcmd.NewCall(c.Call).SecretFromStdin()
 		if err != nil {
 			return nil, err
 		}
@@ -181,7 +181,7 @@ func (c *Call) findHere(form string, args []string) (found []intake.Found, err e
 
 // find reads the form. path is the file's, "" where there is none, or nobody need be asked.
 func (c *Call) find(ctx context.Context, args []string,
-	o importOptions) (found []intake.Found, path string, err error) {
+	o importOptions) (found []intake.Connection, path string, err error) {
 	form := args[0]
 	switch files := ComposeFiles(args); {
 	case len(files) > 0:
@@ -294,7 +294,7 @@ func (c *Call) usualFile(form string) string {
 	return ""
 }
 
-func (c *Call) readForm(form, path string) ([]intake.Found, error) {
+func (c *Call) readForm(form, path string) ([]intake.Connection, error) {
 	c.passed = nil
 	if found, ok, err := c.intake().File(form, path); ok {
 		return found, shortError(err)
@@ -322,9 +322,9 @@ func shortError(err error) error {
 	return err
 }
 
-// agreed asks before a file of a repository is taken in: whoever wrote it decides
+// askAgreement asks before a file of a repository is taken in: whoever wrote it decides
 // where the profiles lead.
-func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
+func (c *Call) askAgreement(ctx context.Context, path string, yes bool) error {
 	h, err := c.Home()
 	if err != nil {
 		return err
@@ -346,7 +346,7 @@ func (c *Call) agreed(ctx context.Context, path string, yes bool) error {
 // KeepPasswords puts the passwords into the wallet, each bound to where its
 // profile will lead. It comes before the profiles: a profile without its secret
 // would be half of one.
-func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans []*Planned) error {
+func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans []*PlannedImport) error {
 	entries := make(map[string]wallet.Entry)
 	for _, one := range plans {
 		if one.skip != "" || !one.Password.Present() {
@@ -361,7 +361,7 @@ func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans
 	if len(entries) == 0 {
 		return nil
 	}
-	_, err := secretcmd.Of(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
+	_, err := secretcmd.NewCall(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		for name, e := range entries {
 			if old := w.Entry(name); old != nil && !old.Secret.Same(e.Secret) {
 				return base.Usage("the wallet has another password as entry %s; rename it first: gharbor wallet "+
@@ -395,7 +395,7 @@ func (c *Call) boundEntry(ctx context.Context, name string, sets []schema.Overri
 }
 
 // takeIn writes the profiles: the new ones in one step, all or none.
-func (c *Call) takeIn(ctx context.Context, plans []*Planned) error {
+func (c *Call) takeIn(ctx context.Context, plans []*PlannedImport) error {
 	home := c.Environment().Home
 	var added []profile.New
 	var names []string
@@ -426,7 +426,7 @@ func (c *Call) takeIn(ctx context.Context, plans []*Planned) error {
 }
 
 // replace makes a profile what was found under its name.
-func (c *Call) replace(ctx context.Context, one *Planned) error {
+func (c *Call) replace(ctx context.Context, one *PlannedImport) error {
 	sets := base.Assignments(one.Settings)
 	sets.WholePaths(c.Environment().Home)
 	return c.Update(ctx, base.Target{}, "replaced", one.Name, func(f *profile.File) (*profile.Edit, error) {

@@ -137,14 +137,14 @@ func vouchLine(files []string) string {
 // stand in a repository and nobody has vouched for them: then no variable of this machine
 // is used, no file outside of the repository read, and taking them in is to be agreed to.
 func (c *Call) findCompose(ctx context.Context, files []string,
-	o composeOptions) (found []intake.Found, path string, err error) {
+	o composeOptions) (found []intake.Connection, path string, err error) {
 	result, r, vouched, err := c.readCompose(ctx, files, o)
 	if err != nil {
 		return nil, "", err
 	}
 	c.composeNotices(result, r, vouched)
 	for _, s := range result.Servers {
-		f := s.Found(c.Keys, "compose file "+r.Files[0]+", service "+s.Service)
+		f := s.Connection(c.Keys, "compose file "+r.Files[0]+", service "+s.Service)
 		f.Name = c.ComposeName(f.Name, s.Container)
 		found = append(found, f)
 	}
@@ -272,7 +272,7 @@ func (c *Call) ComposeName(name string, in schema.Container) string {
 	if old == nil {
 		return name
 	}
-	if own, ok := address.ContainerOf(resolve.Of(file, old, nil, c.Environment())); ok && own == in {
+	if own, ok := address.ContainerOf(resolve.Resolve(file, old, nil, c.Environment())); ok && own == in {
 		return name
 	}
 	return intake.Name(fmt.Sprintf("%.31s", in.Project), fmt.Sprintf("%.31s", in.Service))

@@ -16,9 +16,9 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// Planned is what is to become of a connection.
-type Planned struct {
-	intake.Found
+// PlannedImport is what is to become of a connection.
+type PlannedImport struct {
+	intake.Connection
 	Settings []schema.Override
 	replace  bool
 	skip     string // why nothing becomes of it
@@ -26,18 +26,18 @@ type Planned struct {
 }
 
 // plan gives names, and says where passwords go.
-func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
+func (c *Call) plan(found []intake.Connection, o importOptions) ([]*PlannedImport, error) {
 	file, err := c.Load()
 	if err != nil {
 		return nil, err
 	}
-	var plans []*Planned
+	var plans []*PlannedImport
 	taken := make(map[string]bool)
 	for _, f := range found {
 		if o.name != "" {
 			f.Name = o.name
 		}
-		one := &Planned{Found: f, Settings: slices.Clone(f.Sets)}
+		one := &PlannedImport{Connection: f, Settings: slices.Clone(f.Sets)}
 		for n := 2; taken[one.Name]; n++ {
 			one.Name = fmt.Sprintf("%.60s-%d", f.Name, n)
 		}
@@ -71,7 +71,7 @@ func (c *Call) plan(found []intake.Found, o importOptions) ([]*Planned, error) {
 }
 
 // PlacePassword decides where a connection's password will be looked for.
-func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
+func (one *PlannedImport) PlacePassword(keys *schema.Schema, into string) error {
 	at := slices.IndexFunc(one.Settings, func(s schema.Override) bool { return s.Field.Name == "secret" })
 	switch {
 	case !one.Password.Present():
@@ -93,7 +93,7 @@ func (one *Planned) PlacePassword(keys *schema.Schema, into string) error {
 }
 
 // showPlans says what is, or would be, added.
-func (c *Call) showPlans(plans []*Planned, o importOptions) {
+func (c *Call) showPlans(plans []*PlannedImport, o importOptions) {
 	for _, one := range plans {
 		head := "new"
 		switch {
@@ -128,7 +128,7 @@ func wholeValue(v schema.Value) string {
 
 // noteRepositoryFiles says of what a file of a repository would add which files of that repository
 // it names: in a profile of the user's own nobody notices when they change.
-func (c *Call) noteRepositoryFiles(plans []*Planned, path string) {
+func (c *Call) noteRepositoryFiles(plans []*PlannedImport, path string) {
 	root := repositoryOf(path)
 	if path == "" || root == "" {
 		return
@@ -136,7 +136,7 @@ func (c *Call) noteRepositoryFiles(plans []*Planned, path string) {
 	repo, home := vouch.NewRepository(root), c.Environment().Home
 	for _, one := range plans {
 		for _, s := range one.Settings {
-			whole := s.Field.Whole(s.Value.Text(), "", home)
+			whole := s.Field.AbsolutePath(s.Value.Text(), "", home)
 			if kind, file, ok := strings.Cut(whole, ":"); s.Field.Source && ok && kind != "env" {
 				whole, _, _ = strings.Cut(file, "#")
 			}

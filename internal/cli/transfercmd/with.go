@@ -86,7 +86,7 @@ was not found.`,
 			o.over.Flag(fs)
 		},
 		Run: run(func(ctx context.Context, c *Call) error {
-			err := c.with(ctx, o)
+			err := c.runWith(ctx, o)
 			var exit *base.ExitError
 			var ended *programExit
 			if err == nil || errors.As(err, &ended) || errors.As(err, &exit) && exit.Code >= exitWith {
@@ -101,7 +101,7 @@ was not found.`,
 	}
 }
 
-func (c *Call) with(ctx context.Context, o withOptions) error {
+func (c *Call) runWith(ctx context.Context, o withOptions) error {
 	if c.After < 0 || len(c.Args) <= c.After || c.After != 1 {
 		return base.Failure(exitWith,
 			errors.New("with needs a profile, two dashes and a program: gharbor with PROFILE -- PROGRAM ARGS"),
@@ -189,7 +189,7 @@ func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions,
 		return err
 	}
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	conn, t, remove, err := tunnelcmd.Of(c.Call).ForProgram(ctx, p, o.LoginOptions, o.local, finder, told)
+	conn, t, remove, err := tunnelcmd.NewCall(c.Call).ForProgram(ctx, p, o.LoginOptions, o.local, finder, told)
 	if err != nil {
 		return err
 	}
@@ -209,7 +209,7 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	}
 	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
-	h, err := tunnelcmd.Of(c.Call).Through(ctx, p, conn,
+	h, err := tunnelcmd.NewCall(c.Call).Through(ctx, p, conn,
 		tunnelcmd.Way{Timeout: check.DefaultTimeout, Finder: finder, Listen: listen, Told: told})
 	if err != nil {
 		return local, nil, err
@@ -234,7 +234,7 @@ func (c *Call) program(name string) (string, error) {
 	if err == nil {
 		return filepath.Abs(path)
 	}
-	shown := clean.Quoted(name)
+	shown := clean.Quote(name)
 	if clean.Shell(name) != name { // no program's name has such signs; a misplaced password has
 		shown = "of that name"
 	}
@@ -267,12 +267,12 @@ func (c *Call) program(name string) (string, error) {
 
 // ready tests the profile; what is wrong is shown as test shows it.
 func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Overrides) error {
-	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return err
 	}
 	report := runner.Run(ctx, p)
-	testcmd.Of(c.Call).FollowReports(base.Followed{Over: over}, report)
+	testcmd.NewCall(c.Call).FollowReports(base.FollowUp{Over: over}, report)
 	c.Remember(ctx, []*resolve.Profile{p}, []*check.Report{report})
 	if !report.Failed(false) {
 		return nil
@@ -285,7 +285,7 @@ func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Override
 // serving is the connection to the server at which a test of the profile would end, with its secret.
 func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overrides) (conn handover.Connection,
 	err error) {
-	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return conn, err
 	}
@@ -294,7 +294,7 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 		return conn, ctx.Err()
 	}
 	if found != nil {
-		c.Follow(base.Followed{Over: over}, p.Called, found)
+		c.Follow(base.FollowUp{Over: over}, p.Called, found)
 		return conn, base.RouteFailed(found)
 	}
 	if at.Trouble != nil {
@@ -328,7 +328,7 @@ func (c *Call) servingMinted(ctx context.Context, p *resolve.Profile, at *check.
 
 // SecretOf takes a profile's secret, for a file. A profile that has none is no failure: the server may want none.
 func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
-	runner, err := testcmd.Of(c.Call).Runner(check.DefaultTimeout)
+	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
 		return secret.Value{}, err
 	}
@@ -400,7 +400,7 @@ func (c *Call) run(conn handover.Connection, o withOptions, program string, word
 	cmd.Env = c.environmentFor(conn, o, led)
 	if err := cmd.Start(); err != nil {
 		return base.Failure(exitNotRunnable,
-			fmt.Errorf("%s can't be run: %s", clean.Quoted(words[0]), wording.PlainReason(err)))
+			fmt.Errorf("%s can't be run: %s", clean.Quote(words[0]), wording.PlainReason(err)))
 	}
 	folder.For(cmd.Process.Pid)
 	done := make(chan error, 1)

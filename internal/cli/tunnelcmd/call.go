@@ -11,8 +11,8 @@ import (
 // Call is a command of this group that is being run.
 type Call struct{ *base.Call }
 
-// Of is a run of any command, with what this group does.
-func Of(c *base.Call) *Call { return &Call{c} }
+// NewCall is a run of any command, with what this group does.
+func NewCall(c *base.Call) *Call { return &Call{c} }
 
 // run makes a command's function of one of this group.
 func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {

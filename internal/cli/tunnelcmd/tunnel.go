@@ -142,8 +142,8 @@ password, and see none. Its address is a Unix socket then, unless -local names a
 	}
 }
 
-// held is a tunnel that is about to run, with what is shown of it.
-type held struct {
+// preparedTunnel is a tunnel that is about to run, with what is shown of it.
+type preparedTunnel struct {
 	Tunnel   *tunnel.Tunnel
 	Listener net.Listener
 	conn     handover.Connection // by its local address
@@ -151,8 +151,10 @@ type held struct {
 	profile  *resolve.Profile
 }
 
-// prepared finds the way, opens the local address, and goes through the hops.
-func (c *Call) prepared(ctx context.Context, o OpenOptions, finder *secret.Finder, told func(string)) (*held, error) {
+// prepare finds the way, opens the local address, and goes through the hops.
+func (c *Call) prepare(
+	ctx context.Context, o OpenOptions, finder *secret.Finder, told func(string),
+) (*preparedTunnel, error) {
 	p, err := c.Resolve(c.Args[0], o.over)
 	if err != nil {
 		return nil, err
@@ -183,7 +185,9 @@ type Way struct {
 
 // Through makes a tunnel to a profile's server, and goes the whole way once: what is wrong is said before a program
 // meets it.
-func (c *Call) Through(ctx context.Context, p *resolve.Profile, conn handover.Connection, w Way) (*held, error) {
+func (c *Call) Through(
+	ctx context.Context, p *resolve.Profile, conn handover.Connection, w Way,
+) (*preparedTunnel, error) {
 	hops, notes, err := c.PlanHops(p)
 	if err != nil {
 		return nil, err
@@ -230,7 +234,7 @@ func (c *Call) Through(ctx context.Context, p *resolve.Profile, conn handover.Co
 	} else {
 		conn = conn.At(local)
 	}
-	return &held{Tunnel: t, Listener: listener, conn: conn, profile: p}, nil
+	return &preparedTunnel{Tunnel: t, Listener: listener, conn: conn, profile: p}, nil
 }
 
 // LocalOf is a tunnel's local address as that of a server.
@@ -278,7 +282,7 @@ func (c *Call) listenLocal(ctx context.Context, o OpenOptions, p *resolve.Profil
 // listenSocket listens on a Unix socket that only this user can reach. In a folder
 // it has the name that the engine's clients look for.
 func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
-	whole := schema.HopField(key.Key).Whole(path, "", c.Environment().Home)
+	whole := schema.HopField(key.Key).AbsolutePath(path, "", c.Environment().Home)
 	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
 		name := conn.Spec.Sockets.FileFor(cmp.Or(conn.Port(), strconv.Itoa(conn.Spec.Port)))
 		if name == "" {

@@ -72,7 +72,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) er
 		finder.Terminal, finder.Ask = true, parent.ask
 		told = func(text string) { c.Log.Info("tunnel", "event", text) }
 	}
-	h, err := c.prepared(ctx, o, finder, told)
+	h, err := c.prepare(ctx, o, finder, told)
 	if err != nil {
 		return err
 	}
@@ -158,7 +158,7 @@ func (c *Call) showOpen(conn handover.Connection, s tunnel.Status, end string) e
 	case s.Password != "":
 		lines = append(lines, "  use   any program that sends the password in the file "+s.Password)
 	case s.Login:
-		lines = append(lines, "  use   any program of yours, as "+clean.Quoted(conn.User)+", without a password")
+		lines = append(lines, "  use   any program of yours, as "+clean.Quote(conn.User)+", without a password")
 	default:
 		lines = append(lines, "  use   gharbor with "+conn.Profile+
 			" -- PROGRAM   # with the password, through a tunnel of its own")

@@ -43,7 +43,7 @@ type LoginOptions struct {
 // Flags adds them. usage is that of -login.
 func (o *LoginOptions) Flags(fs *base.FlagSet, usage string) {
 	fs.BoolVar(&o.Login, "login", false, usage)
-	for _, one := range o.rest() {
+	for _, one := range o.dependentFlags() {
 		fs.BoolVar(one.set, one.name, false, "with -login: "+one.usage)
 	}
 }
@@ -54,8 +54,8 @@ type loginFlag struct {
 	usage string
 }
 
-// rest are the flags that go with -login.
-func (o *LoginOptions) rest() []loginFlag {
+// dependentFlags are the flags that go with -login.
+func (o *LoginOptions) dependentFlags() []loginFlag {
 	return []loginFlag{
 		{"any-database", &o.any, "every database, not the profile's alone"},
 		{"replication", &o.changes, "streams of changes too"},
@@ -67,7 +67,7 @@ func (o *LoginOptions) rest() []loginFlag {
 
 // Check judges them. port tells that the address is a port.
 func (o *LoginOptions) Check(port bool) error {
-	for _, one := range o.rest() {
+	for _, one := range o.dependentFlags() {
 		if *one.set && !o.Login {
 			return base.Usage("-%s goes with -login", one.name)
 		}
@@ -84,7 +84,7 @@ func (o *LoginOptions) Words() []string {
 		return nil
 	}
 	words := []string{"-login"}
-	for _, one := range o.rest() {
+	for _, one := range o.dependentFlags() {
 		if *one.set {
 			words = append(words, "-"+one.name)
 		}
@@ -94,7 +94,7 @@ func (o *LoginOptions) Words() []string {
 
 // loggingIn opens a local address that logs in for whoever of this user's programs connects.
 func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
-	told func(string)) (*held, error) {
+	told func(string)) (*preparedTunnel, error) {
 	spec := p.Engine()
 	switch {
 	case spec == nil || spec.Front == nil:
@@ -107,7 +107,7 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 	if err != nil {
 		return nil, err
 	}
-	runner, err := testcmd.Of(c.Call).Runner(o.Timeout)
+	runner, err := testcmd.NewCall(c.Call).Runner(o.Timeout)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 	}
 	login := &tunnel.Login{
 		Front:       spec.Front,
-		Ours:        route.OwnProgram,
+		OwnerOf:     route.OwnerOf,
 		User:        p.Text(key.User),
 		Database:    conn.Database,
 		AnyDatabase: o.any,
@@ -185,7 +185,7 @@ func byPassword(folder string, login *tunnel.Login) error {
 	if err != nil {
 		return noFolder(err)
 	}
-	login.Ours, login.Password, login.PasswordFile = nil, secret.NewValue(rand.Text()), path
+	login.OwnerOf, login.Password, login.PasswordFile = nil, secret.NewValue(rand.Text()), path
 	_, err = fmt.Fprintln(file, login.Password.Disclose())
 	if err = errors.Join(err, file.Close()); err != nil {
 		forget(login)

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Shown is a value for a list: what the file says, variables unexpanded.
-func Shown(r *resolve.Profile, k key.Name) string {
+// ListValue is a value for a list: what the file says, variables unexpanded.
+func ListValue(r *resolve.Profile, k key.Name) string {
 	e, ok := r.Get(k)
 	if !ok {
 		return ""
@@ -26,8 +26,8 @@ func Shown(r *resolve.Profile, k key.Name) string {
 	return clean.Line(e.Value.Text(), 60)
 }
 
-// Where is a profile's address in one word, and how many hops stand before it.
-func Where(r *resolve.Profile) string { return ShortAddress(r) + BehindHops(len(r.Hops())) }
+// Address is a profile's address in one word, and how many hops stand before it.
+func Address(r *resolve.Profile) string { return ShortAddress(r) + BehindHops(len(r.Hops())) }
 
 func BehindHops(n int) string {
 	switch n {
@@ -50,7 +50,7 @@ func HopWords(r *resolve.Profile) []string {
 
 // ShortAddress is a profile's address in one word.
 func ShortAddress(r *resolve.Profile) string {
-	return r.Address().Short(r, func(k key.Name) string { return Shown(r, k) })
+	return r.Address().Short(r, func(k key.Name) string { return ListValue(r, k) })
 }
 
 // Count is a number of things in words, its thousands apart: 1,234 rows.

@@ -39,11 +39,11 @@ const (
 )
 
 // byTime are the ends that only time shows.
-var byTime = []finding.Code{finding.SpeakSilent, finding.LoginTimeout, finding.TLSUnfinished}
+var byTime = []finding.Code{finding.SpeakSilent, finding.LoginTimeout, finding.TLSUnfinished, finding.SessionTimeout}
 
-// To goes through the stages with a server at an address until one fails. change may be nil; the TLS rule is
+// Start goes through the stages with a server at an address until one fails. change may be nil; the TLS rule is
 // off where it sets no plan. ends is the finding that the test expects: one that only time shows comes soon.
-func To(t testing.TB, begin engine.Begin, address string, change func(*engine.Target), ends ...finding.Code) *Talk {
+func Start(t testing.TB, begin engine.Begin, address string, change func(*engine.Target), ends ...finding.Code) *Talk {
 	t.Helper()
 	limit := longLimit
 	if len(ends) > 0 && slices.Contains(byTime, ends[0]) {
@@ -116,13 +116,13 @@ func (t *Talk) Run(ctx context.Context, text string, values ...string) (string, 
 	for _, v := range values {
 		s.Arguments = append(s.Arguments, &v)
 	}
-	var told Told
+	var told ResultLog
 	err := t.Conversation.(engine.Runner).Run(ctx, s, &told)
 	return told.String(), err
 }
 
-// Served is what a server at 127.0.0.1 presents, and the authority that issued it: in a file too.
-func Served(t testing.TB) (server *tls.Config, by *authority.Authority, file string) {
+// ServerTLS is what a server at 127.0.0.1 presents, and the authority that issued it: in a file too.
+func ServerTLS(t testing.TB) (server *tls.Config, by *authority.Authority, file string) {
 	t.Helper()
 	by, err := authority.New()
 	if err != nil {

@@ -7,15 +7,15 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Told writes down what an engine.Results is told: columns in brackets, values, how each result ended, notices.
-type Told struct {
+// ResultLog writes down what an engine.Results is told: columns in brackets, values, how each result ended, notices.
+type ResultLog struct {
 	strings.Builder
 	Fails error // of each row
 	Rows  int
 }
 
 // Begin writes the columns.
-func (r *Told) Begin(columns []engine.Column) error {
+func (r *ResultLog) Begin(columns []engine.Column) error {
 	for _, c := range columns {
 		fmt.Fprintf(r, "[%s %s]", c.Name, c.Type)
 	}
@@ -23,7 +23,7 @@ func (r *Told) Begin(columns []engine.Column) error {
 }
 
 // Row writes the values.
-func (r *Told) Row(values [][]byte) error {
+func (r *ResultLog) Row(values [][]byte) error {
 	for _, v := range values {
 		fmt.Fprintf(r, " %s%s", v, map[bool]string{true: "NULL"}[v == nil])
 	}
@@ -32,13 +32,13 @@ func (r *Told) Row(values [][]byte) error {
 }
 
 // End writes how it ended: rows, changes, and warnings where there are some.
-func (r *Told) End(d engine.Done) error {
+func (r *ResultLog) End(d engine.Outcome) error {
 	fmt.Fprintf(r, " (%s%d %d%s)", strings.TrimPrefix(d.Command+" ", " "), d.Rows, d.Changed,
 		map[bool]string{true: fmt.Sprintf(" %d warned", d.Warnings)}[d.Warnings > 0])
 	return nil
 }
 
 // Notice writes a notice.
-func (r *Told) Notice(n engine.Notice) {
+func (r *ResultLog) Notice(n engine.Notice) {
 	fmt.Fprintf(r, "<%s>", strings.Join(strings.Fields(n.Severity+" "+n.Code+" "+n.Message), " "))
 }

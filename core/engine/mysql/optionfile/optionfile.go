@@ -165,7 +165,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 		target = filepath.Join(filepath.Dir(path), target)
 	}
 	if word == "include" {
-		return r.included(path, number, target, depth)
+		return r.readInclude(path, number, target, depth)
 	}
 	entries, err := r.list(target)
 	if err != nil {
@@ -173,7 +173,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 	}
 	for _, entry := range entries { // sorted by name
 		if slices.Contains([]string{".cnf", ".ini"}, filepath.Ext(entry.Name())) {
-			if err := r.included(path, number, filepath.Join(target, entry.Name()), depth); err != nil {
+			if err := r.readInclude(path, number, filepath.Join(target, entry.Name()), depth); err != nil {
 				return err
 			}
 		}
@@ -181,7 +181,7 @@ func (r *reader) directive(path string, number int, text string, depth int) erro
 	return nil
 }
 
-func (r *reader) included(path string, number int, target string, depth int) error {
+func (r *reader) readInclude(path string, number int, target string, depth int) error {
 	err := r.file(target, depth+1)
 	var own *Error
 	if err == nil || errors.As(err, &own) {

@@ -166,19 +166,19 @@ func DataPacket(body []byte, flags uint16, long bool) []byte {
 	return append(p, body...)
 }
 
-// Accepted is what an accept packet says.
-type Accepted struct {
+// AcceptPacket is what an accept packet says.
+type AcceptPacket struct {
 	Version uint16
 	// Replay is the packet as a driver is shown it that did not see the opening.
 	Replay []byte
 }
 
 // ParseAccept reads an accept packet.
-func ParseAccept(p Packet) (Accepted, error) {
+func ParseAccept(p Packet) (AcceptPacket, error) {
 	if p.Type != Accept || len(p.Raw) < acceptHead {
-		return Accepted{}, ErrNotTNS
+		return AcceptPacket{}, ErrNotTNS
 	}
-	a := Accepted{Version: binary.BigEndian.Uint16(p.Raw[8:])}
+	a := AcceptPacket{Version: binary.BigEndian.Uint16(p.Raw[8:])}
 	data, at := int(binary.BigEndian.Uint16(p.Raw[18:])), int(binary.BigEndian.Uint16(p.Raw[20:]))
 	head := acceptHead
 	if a.Version >= LongLengths {
@@ -186,7 +186,7 @@ func ParseAccept(p Packet) (Accepted, error) {
 	}
 	if a.Version < lowestVersion || a.Version > version+100 || at < acceptHead || at+data > len(p.Raw) ||
 		len(p.Raw) < head {
-		return Accepted{}, ErrNotTNS
+		return AcceptPacket{}, ErrNotTNS
 	}
 	a.Replay = bytes.Clone(p.Raw[:max(head, at+data)])
 	a.Replay[5] &^= 1 // nothing of what may stand behind is shown

@@ -93,7 +93,7 @@ func (r *Reader) Begin() (reply *Reply, n int64, err error) {
 			}
 			continue
 		case !isList(kind):
-			reply, err = r.rest(kind, line, 0)
+			reply, err = r.readBody(kind, line, 0)
 			return reply, 0, err
 		}
 		n, err := count(line, kind)
@@ -118,11 +118,11 @@ func (r *Reader) read(depth int) (*Reply, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.rest(kind, line, depth)
+	return r.readBody(kind, line, depth)
 }
 
-// rest reads what follows the head of a reply.
-func (r *Reader) rest(kind byte, line []byte, depth int) (*Reply, error) {
+// readBody reads what follows the head of a reply.
+func (r *Reader) readBody(kind byte, line []byte, depth int) (*Reply, error) {
 	if depth > maxDepth {
 		return nil, ErrTooLarge
 	}
