@@ -65,7 +65,7 @@ type Profile interface {
 	Engine() *engine.Spec                            // nil for none
 	BehindHops() bool                                // hops stand before the address
 	Service() *Chain                                 // what its alias leads to, nil without one
-	HostEntry(host string) (profile.GivenHost, bool) // what [hosts] has for a host
+	HostEntry(host string) (profile.HostEntry, bool) // what [hosts] has for a host
 	Variable(name string) string                     // a variable of the machine, "" where none may be used
 }
 

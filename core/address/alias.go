@@ -35,7 +35,7 @@ var alias = &Kind{
 		if name := p.Service().Text(key.SRV); name != "" {
 			_, link, _ := p.Service().OwnValue(key.SRV)
 			var found *finding.Finding
-			if list, found = records(ctx, from, name, asking{"alias", link.FullName()}); found != nil {
+			if list, found = records(ctx, from, name, srvOwner{"alias", link.FullName()}); found != nil {
 				return nil, found
 			}
 		}
@@ -148,7 +148,7 @@ const maxRecords = 32
 // records are the servers that DNS lists for a service, in the order in which RFC
 // 2782 has a client try them. Their certificates must be for the domain that was
 // asked: the servers' own names are what DNS said.
-func records(ctx context.Context, from Sources, srv string, by asking) ([]Candidate, *finding.Finding) {
+func records(ctx context.Context, from Sources, srv string, by srvOwner) ([]Candidate, *finding.Finding) {
 	records, err := from.Services(ctx, srv)
 	var dns *net.DNSError
 	switch {

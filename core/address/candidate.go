@@ -24,7 +24,7 @@ type Candidate struct {
 
 	Container  *ContainerAddress  // the container that it is in, nil for none
 	Cloud      *CloudAddress      // the cloud instance that it is, nil for none
-	StaticHost *profile.GivenHost // what [hosts] of a file has for the host, nil for nothing
+	StaticHost *profile.HostEntry // what [hosts] of a file has for the host, nil for nothing
 }
 
 // Told reports whether somebody was asked for the address: host= in the profile is no way to another one.

@@ -64,7 +64,7 @@ func TestSocketNames(t *testing.T) {
 
 // TestCandidate: what a candidate is called, where it is dialled, and what its certificate must be for.
 func TestCandidate(t *testing.T) {
-	given := profile.GivenHost{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")}, File: "/h/aliases.toml", Line: 3}
+	given := profile.HostEntry{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")}, File: "/h/aliases.toml", Line: 3}
 	c := address.Candidate{Host: "db", Port: 5432, StaticHost: &given}
 	if got := strings.Join(c.HopTargets(), " "); got != "192.0.2.1:5432 [2001:db8::1]:5432" {
 		t.Error(got)

@@ -95,7 +95,7 @@ type CloudAddress struct {
 
 	// Mint makes a login; nil where the service makes none.
 	Mint secret.Mint
-	// Explain is what is to be said of an instance that does not answer, of which found is what the connection says.
+	// Explain adds to found, the finding of a connection that failed, what the service knows of the instance.
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 }
 

@@ -118,8 +118,8 @@ type ContainerAddress struct {
 	Warning  *finding.Finding // what is not as it could be, nil for nothing
 	Gateways []netip.Addr     // from where its server sees connections that come through the engine
 
-	// Explain is what is to be said of a server in it that did not answer, of which found
-	// is what the connection says: that the container has ended since, or that its server
+	// Explain adds to found, the finding of a connection that failed, what is known of the
+	// container: that the container has ended since, or that its server
 	// still starts, where the engine or the container's log says so; else found, with what
 	// is known of the container.
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding

@@ -63,8 +63,8 @@ func (a aliases) Chain(word string, _ *resolve.Profile) (*address.Chain, *findin
 	return &address.Chain{Links: []*profile.Alias{one}}, nil
 }
 
-func (a aliases) HostEntry(string, *resolve.Profile) (profile.GivenHost, bool) {
-	return profile.GivenHost{}, false
+func (a aliases) HostEntry(string, *resolve.Profile) (profile.HostEntry, bool) {
+	return profile.HostEntry{}, false
 }
 
 const services = `[alias.counts]

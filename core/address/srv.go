@@ -24,7 +24,7 @@ var srv = &Kind{
 			Suggest("gharbor set %s tls=verified", p.Name())
 	},
 	Locate: func(ctx context.Context, from Sources, p Profile) ([]Candidate, *finding.Finding) {
-		list, found := records(ctx, from, p.Text(key.SRV), asking{"profile", p.Name()})
+		list, found := records(ctx, from, p.Text(key.SRV), srvOwner{"profile", p.Name()})
 		if found != nil {
 			return nil, found
 		}
@@ -37,11 +37,11 @@ var srv = &Kind{
 	Short: func(_ Profile, shown func(key.Name) string) string { return "srv " + shown(key.SRV) },
 }
 
-// asking is who asks for SRV records: an alias or a profile, for what to try.
-type asking struct{ what, name string }
+// srvOwner is who asks for SRV records: an alias or a profile, for what to try.
+type srvOwner struct{ what, name string }
 
 // another advises to name other records.
-func (a asking) another(found *finding.Finding) *finding.Finding {
+func (a srvOwner) another(found *finding.Finding) *finding.Finding {
 	command := "set"
 	if a.what == "alias" {
 		command = "alias set"
@@ -50,7 +50,7 @@ func (a asking) another(found *finding.Finding) *finding.Finding {
 }
 
 // again suggests how to see what DNS says.
-func (a asking) again(found *finding.Finding) *finding.Finding {
+func (a srvOwner) again(found *finding.Finding) *finding.Finding {
 	if a.what == "alias" {
 		return found.Suggest("gharbor alias resolve %s", a.name)
 	}

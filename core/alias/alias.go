@@ -80,7 +80,7 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 		f, err := profile.LoadOtherAliases(h.Schema, path)
 		var wrong *profile.FileError
 		switch {
-		case errors.As(err, new(*profile.PassedOver)):
+		case errors.As(err, new(*profile.IgnoredFile)):
 			notice(err)
 			continue
 		case errors.As(err, &wrong) && wrong.Line == 0:
@@ -380,7 +380,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 
 // HostEntry is what [hosts] has for a host name: the user's files come first, and a
 // project's counts for names that stand in that file, as it was vouched for.
-func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.GivenHost, bool) {
+func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.HostEntry, bool) {
 	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
@@ -388,7 +388,7 @@ func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.GivenHost, b
 	if !ok {
 		return h, false
 	}
-	if sealed := by.ProjectProfile(); sealed != nil && Dialled(b.Project, sealed, "")(h.Name) {
+	if sealed := by.ProjectProfile(); sealed != nil && DialsHost(b.Project, sealed, "")(h.Name) {
 		return h, true
 	}
 	if chain := by.Service(); chain != nil {
@@ -398,26 +398,26 @@ func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.GivenHost, b
 			}
 		}
 	}
-	return profile.GivenHost{}, false
+	return profile.HostEntry{}, false
 }
 
 // GivenTo is what [hosts] has for a host name that an alias lists.
-func (b *Book) GivenTo(host string, a *profile.Alias) (profile.GivenHost, bool) {
+func (b *Book) GivenTo(host string, a *profile.Alias) (profile.HostEntry, bool) {
 	if h, ok := b.OwnGiven(host); ok {
 		return h, true
 	}
 	h, ok := b.Project.HostEntry(host)
-	return h, ok && a.InProject() && Dialled(b.Project, nil, a.Name)(h.Name)
+	return h, ok && a.InProject() && DialsHost(b.Project, nil, a.Name)(h.Name)
 }
 
 // OwnGiven is what the user's files have for a host name.
-func (b *Book) OwnGiven(host string) (profile.GivenHost, bool) {
+func (b *Book) OwnGiven(host string) (profile.HostEntry, bool) {
 	for _, f := range b.Files {
 		if h, ok := f.HostEntry(host); ok {
 			return h, true
 		}
 	}
-	return profile.GivenHost{}, false
+	return profile.HostEntry{}, false
 }
 
 // Users lists what names an alias, directly or over others: "profile archive",

@@ -10,11 +10,11 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Dialled reports of a host name in small letters whether a project's file has it
+// DialsHost reports of a host name in small letters whether a project's file has it
 // dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
 // Any may be, where the environment or DNS says it. It is what vouching shows, so
 // that a project's [hosts] leads no name elsewhere that the user's own files have.
-func Dialled(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
+func DialsHost(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
 	var names []string
 	all := false
 	add := func(items ...string) {

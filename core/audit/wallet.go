@@ -16,7 +16,7 @@ import (
 func (a *auditor) rotations() (entries []string) {
 	folder := rotation.FolderOf(a.Folder)
 	all, err := folder.All()
-	if err != nil { // its permissions are told of with the folder's
+	if err != nil { // the folder's permissions have an issue of their own
 		return nil
 	}
 	for _, p := range all {

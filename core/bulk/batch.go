@@ -232,7 +232,7 @@ func (s *Sender) put(ctx context.Context, rows []batchRow) error {
 		return nil
 	}
 	var err error
-	taker, takes := s.Runner.(engine.Taker)
+	taker, takes := s.Runner.(engine.DataReceiver)
 	if takes && s.By.Bulk != nil {
 		var data []byte
 		for _, row := range rows {

@@ -21,9 +21,9 @@ type Sender struct {
 	Bad func(line int, raw []byte, why error) error
 	// From is the first line of the file to send.
 	From int
-	// Counted is told how many rows were sent so far; nil for nobody.
+	// Counted gets the number of rows sent so far; nil for none.
 	Counted func(int64)
-	// Noticed is told of what the server says; nil for nobody.
+	// Noticed gets the server's notices; nil for none.
 	Noticed func(engine.Notice)
 
 	sent    int64
@@ -52,7 +52,7 @@ func (e *RefusedError) Unwrap() error { return e.Err }
 
 // Send sends all rows. Without Bad they are one transaction.
 func (s *Sender) Send(ctx context.Context, from *Source) error {
-	taker, takes := s.Runner.(engine.Taker)
+	taker, takes := s.Runner.(engine.DataReceiver)
 	switch {
 	case takes && s.By.Bulk != nil && s.Bad == nil:
 		return s.stream(ctx, taker, from)
@@ -84,7 +84,7 @@ func (s *Sender) names() []string {
 }
 
 // stream sends all rows as the data of one statement.
-func (s *Sender) stream(ctx context.Context, to engine.Taker, from *Source) error {
+func (s *Sender) stream(ctx context.Context, to engine.DataReceiver, from *Source) error {
 	rows := &encodedRows{sender: s, from: from}
 	err := to.Take(ctx, s.bulkText(), rows, s)
 	if err == nil {

@@ -187,7 +187,7 @@ func truth(s string) bool {
 // hidden stands for a statement with a password.
 const hidden = "(not shown: it has a password)"
 
-// hidePasswords cuts passwords out of what other people do and of what a server is told.
+// hidePasswords cuts passwords out of other sessions' statements and of a server's settings.
 func (s *Server) hidePasswords(kind *Kind, rows []Row) {
 	for i, c := range kind.Columns {
 		for _, row := range rows {

@@ -94,17 +94,17 @@ type Runner struct {
 	// Writes: of several servers, the first that takes changes is wanted, where the profile does not say which.
 	Writes bool
 
-	until      string               // the test stops after this stage; "" is the end
-	onTLS      func(*tlsrule.Facts) // told of the handshake's facts; may be nil
-	single     bool                 // no connection but the one that is tested
-	thorough   bool                 // read what only a comparison needs
-	statements bool                 // the conversation is for statements
-	greet      engine.Greet         // of that program, where the server speaks first; nil for none
-	opening    *engine.Opening      // what the program wants that the session is for; nil for none
-	readOnly   bool                 // the program's session is read-only
-	only       []address.Candidate  // the servers to try; nil for the profile's
-	openWay    *hop.Link            // a way to the last hop that is open already, and stays open; nil for none
-	hints      *hints               // what answers nearby, for a run of many; nil for one
+	until      string                 // the test stops after this stage; "" is the end
+	onTLS      func(*tlsrule.Facts)   // told of the handshake's facts; may be nil
+	single     bool                   // no connection but the one that is tested
+	thorough   bool                   // read what only a comparison needs
+	statements bool                   // the conversation is for statements
+	greet      engine.GreetFunc       // of that program, where the server speaks first; nil for none
+	opening    *engine.SessionRequest // what the program wants that the session is for; nil for none
+	readOnly   bool                   // the program's session is read-only
+	only       []address.Candidate    // the servers to try; nil for the profile's
+	openWay    *hop.Link              // a way to the last hop that is open already, and stays open; nil for none
+	hints      *hintCache             // what answers nearby, for a run of many; nil for one
 }
 
 // test is one test under way.
@@ -116,14 +116,14 @@ type test struct {
 	stopped bool         // by Ctrl-C: nothing more is run
 	passed  []passedHost // servers that gave way
 	secrets map[address.Candidate]*secret.Place
-	plan    plan
+	plan    testPlan
 	last    *attempt // at a server, the one under way; nil before the first
 
 	candidates   []address.Candidate // the servers that the profile may mean
 	noCandidates *finding.Finding    // why there are none
 	resolveTime  time.Duration       // measured during the stage secret, reported under the stage route
 
-	way
+	hopPath
 }
 
 // Run tests a profile. It always returns a report; an interrupted ctx ends the

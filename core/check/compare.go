@@ -65,7 +65,7 @@ type side struct {
 // Compare logs in to both at the same time and compares what is there.
 func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison {
 	one := *r
-	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hints{}
+	one.Progress, one.until, one.thorough, one.hints = nil, "session", true, &hintCache{}
 	sides := [2]*side{{profile: a}, {profile: b}}
 	var group defect.Group
 	for _, s := range sides {
@@ -167,7 +167,7 @@ func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why strin
 		" are the same, the start or the machine's name is not: one is a copy of the other"
 }
 
-// identityOf is what an engine's servers are told apart by.
+// identityOf says what distinguishes two servers of an engine.
 func identityOf(engines engine.Set, word string) engine.Identity {
 	if spec := engines.ByWord(word); spec != nil && spec.Identity.Name != "" {
 		return spec.Identity

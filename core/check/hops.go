@@ -16,8 +16,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// way is the part of a test that goes through hops.
-type way struct {
+// hopPath is the part of a test that goes through hops.
+type hopPath struct {
 	hops    []*hop.Hop
 	planned bool
 	link    *hop.Link // to the last of them
@@ -25,7 +25,7 @@ type way struct {
 }
 
 // count is how many hops the way has, as far as it is known.
-func (w *way) count(p *resolve.Profile) int {
+func (w *hopPath) count(p *resolve.Profile) int {
 	if w.planned {
 		return len(w.hops)
 	}
@@ -33,7 +33,7 @@ func (w *way) count(p *resolve.Profile) int {
 }
 
 // through tells the hops behind an address, "" where there are none.
-func (w *way) through() string {
+func (w *hopPath) through() string {
 	if len(w.hops) == 0 {
 		return ""
 	}

@@ -12,18 +12,18 @@ import (
 	"gentleharbor/core/route/hop"
 )
 
-// Local is what a login is for: a program on this machine.
-type Local struct {
-	Opening  *engine.Opening // what the program wants; nil where the server speaks first
-	Greet    engine.Greet    // by which the program says so there, else nil
-	Through  *hop.Link       // an open way to the profile's last hop, which stays open; nil without hops
-	ReadOnly bool            // its session is read-only
+// ProgramLogin is what a login is for: a program on this machine.
+type ProgramLogin struct {
+	Opening  *engine.SessionRequest // what the program wants; nil where the server speaks first
+	Greet    engine.GreetFunc       // by which the program says so there, else nil
+	Through  *hop.Link              // an open way to the profile's last hop, which stays open; nil without hops
+	ReadOnly bool                   // its session is read-only
 }
 
 // LogIn goes through the stages of a test to the database, for a program, and keeps the connection. The finding is why
 // a stage failed.
 func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
-	l Local) (engine.Conversation, *finding.Finding) {
+	l ProgramLogin) (engine.Conversation, *finding.Finding) {
 	one := *r
 	one.Progress, one.until, one.statements, one.single = nil, "database", true, true
 	one.opening, one.greet, one.openWay, one.readOnly = l.Opening, l.Greet, l.Through, l.ReadOnly

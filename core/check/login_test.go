@@ -19,22 +19,22 @@ func TestLogIn(t *testing.T) {
 	for name, c := range map[string]struct {
 		text   string
 		ends   map[string]map[string]finding.Result
-		local  Local
+		local  ProgramLogin
 		at     string // the session's server, "" for none
 		in     string // its database
 		code   finding.Code
 		logins int
 	}{
 		"the profile's database": {known + two, map[string]map[string]finding.Result{"10.0.0.1:5432": nil},
-			Local{Opening: &engine.Opening{}}, "10.0.0.1:5432", "tides", "", 1},
+			ProgramLogin{Opening: &engine.SessionRequest{}}, "10.0.0.1:5432", "tides", "", 1},
 		"another, read-only": {known + two, map[string]map[string]finding.Result{"10.0.0.2:5432": nil},
-			Local{Opening: &engine.Opening{Database: "sea", Parameters: map[string]string{"a": "b"}}, ReadOnly: true}, "10.0.0.2:5432", "sea", "", 1},
+			ProgramLogin{Opening: &engine.SessionRequest{Database: "sea", Parameters: map[string]string{"a": "b"}}, ReadOnly: true}, "10.0.0.2:5432", "sea", "", 1},
 		"the wanted one": {known + two + "target = \"writable\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": wrong, "10.0.0.2:5432": nil},
-			Local{Opening: &engine.Opening{}, ReadOnly: true}, "10.0.0.2:5432", "tides", "", 3},
+			ProgramLogin{Opening: &engine.SessionRequest{}, ReadOnly: true}, "10.0.0.2:5432", "tides", "", 3},
 		"no wanted one": {known + "host = \"10.0.0.1\"\ntarget = \"writable\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": wrong},
-			Local{Opening: &engine.Opening{}}, "", "", finding.SessionTarget, 1},
+			ProgramLogin{Opening: &engine.SessionRequest{}}, "", "", finding.SessionTarget, 1},
 		"refused": {known + "host = \"10.0.0.1\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": {"database": failing(finding.DatabaseMissing)}},
-			Local{Opening: &engine.Opening{}}, "", "", finding.DatabaseMissing, 1},
+			ProgramLogin{Opening: &engine.SessionRequest{}}, "", "", finding.DatabaseMissing, 1},
 	} {
 		fakes := make(map[string]*fake)
 		for at, ends := range c.ends {
@@ -61,7 +61,7 @@ func TestLogInGreets(t *testing.T) {
 		runner, p, took := against(t, "secret = \"env:X\"\nhost = \"10.0.0.1\"\n", map[string]*fake{"10.0.0.1:5432": {}}, nil)
 		runner.Timeout = 300 * time.Millisecond
 		greeted := 0
-		conv, found := runner.LogIn(t.Context(), p, Local{Greet: func(engine.Conversation) *finding.Finding {
+		conv, found := runner.LogIn(t.Context(), p, ProgramLogin{Greet: func(engine.Conversation) *finding.Finding {
 			greeted++
 			time.Sleep(400 * time.Millisecond)
 			return refused
@@ -72,7 +72,7 @@ func TestLogInGreets(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	runner, p, _ := against(t, "secret = \"env:X\"\nhost = \"10.0.0.1\"\n", map[string]*fake{"10.0.0.1:5432": {}}, nil)
-	conv, found := runner.LogIn(ctx, p, Local{Greet: func(engine.Conversation) *finding.Finding { cancel(); return nil }})
+	conv, found := runner.LogIn(ctx, p, ProgramLogin{Greet: func(engine.Conversation) *finding.Finding { cancel(); return nil }})
 	if conv != nil || found == nil {
 		t.Errorf("an ended login: %v %+v", conv, found)
 	}

@@ -47,7 +47,7 @@ func affordable(parallel int) int {
 func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel int, watch Watch) []*Report {
 	one := *r
 	one.Progress = nil
-	one.hints = &hints{}
+	one.hints = &hintCache{}
 	reports := make([]*Report, len(profiles))
 	next := make(chan int)
 	var group defect.Group
@@ -132,9 +132,9 @@ func (r *Runner) PromptFirst(ctx context.Context, profiles []*resolve.Profile) e
 	return nil
 }
 
-// hints remembers what answers nearby, so that many profiles that fail in the
+// hintCache remembers what answers nearby, so that many profiles that fail in the
 // same way do not ask the same servers again and again.
-type hints struct {
+type hintCache struct {
 	mu    sync.Mutex
 	known map[string][]nearby.Server
 }

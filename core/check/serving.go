@@ -13,18 +13,18 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Serving is where a program is to connect: the server at which a test of the profile would end, and where the
+// ServingTarget is where a program is to connect: the server at which a test of the profile would end, and where the
 // secret for it is.
-type Serving struct {
+type ServingTarget struct {
 	Servers []address.Candidate // the one that serves first; the others where the same secret is for them too
 	Secret  *secret.Place
 	Trouble *finding.Finding // with the secret or with servers that gave way, or why none serves; nil for none
 }
 
-// Serving finds it without a connection where the profile has one server and its secret is known. Else it logs in as
-// a test does: to find the server that serves, or to see whether it wants a password. The finding is the reason why
-// there is nothing to hand over: no server is known, the secret may not be used, or the login is refused.
-func (r *Runner) Serving(ctx context.Context, p *resolve.Profile) (*Serving, *finding.Finding) {
+// FindServing finds it without a connection where the profile has one server and its secret is known. Else it logs in
+// as a test does: to find the server that serves, or to see whether it wants a password. The finding is the reason
+// why there is nothing to hand over: no server is known, the secret may not be used, or the login is refused.
+func (r *Runner) FindServing(ctx context.Context, p *resolve.Profile) (*ServingTarget, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {
 		return nil, found
@@ -33,7 +33,7 @@ func (r *Runner) Serving(ctx context.Context, p *resolve.Profile) (*Serving, *fi
 	if known == nil {
 		return nil, found
 	}
-	s := &Serving{Servers: candidates, Secret: known.first, Trouble: found}
+	s := &ServingTarget{Servers: candidates, Secret: known.first, Trouble: found}
 	spec := p.Engine()
 	sure := len(candidates) == 1 && !(known.first.None && len(known.first.Tried) > 0)
 	if sure || spec == nil || spec.Begin == nil {

@@ -43,7 +43,7 @@ func TestServing(t *testing.T) {
 			fakes[at] = &fake{ends: ends}
 		}
 		runner, p, took := against(t, c.text, fakes, nil)
-		s, found := runner.Serving(context.Background(), p)
+		s, found := runner.FindServing(context.Background(), p)
 		if (found == nil) != (c.code == "") || found != nil && found.Code != c.code {
 			t.Errorf("%s: refused with %+v", name, found)
 			continue

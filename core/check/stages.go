@@ -21,8 +21,8 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// plan is what the stages before the first dial settled.
-type plan struct {
+// testPlan is what the stages before the first dial settled.
+type testPlan struct {
 	begin engine.Begin
 	tls   *tlsrule.Plan
 }
@@ -114,16 +114,16 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// places are where the secret of each server is.
-type places struct {
+// secretPlaces are where the secret of each server is.
+type secretPlaces struct {
 	at    map[address.Candidate]*secret.Place
 	first *secret.Place // of the first server that has one
 }
 
 // locate finds where the secret of each server is. The finding is nil or a warning where there are places.
 func locate(ctx context.Context, finder *secret.Finder, p *resolve.Profile,
-	candidates []address.Candidate) (*places, *finding.Finding) {
-	all := &places{at: make(map[address.Candidate]*secret.Place, len(candidates))}
+	candidates []address.Candidate) (*secretPlaces, *finding.Finding) {
+	all := &secretPlaces{at: make(map[address.Candidate]*secret.Place, len(candidates))}
 	var first, warning *finding.Finding
 	for _, c := range candidates {
 		located, found := finder.Locate(ctx, secretQuery(p, c))

@@ -121,13 +121,13 @@ func (a *Accounts) sessionOf(p address.Profile) (*Session, *finding.Finding) {
 	return a.Session(address.CloudOf(p).Account)
 }
 
-// instances are what a service said of instances.
-type instances struct {
+// instanceCache are what a service said of instances.
+type instanceCache struct {
 	mu   sync.Mutex
 	all  map[string]*wire.Instance // nil for one that the service does not know
 	when map[string]time.Time
 
-	trouble *finding.Finding // why nothing was said, the last time; nil for nothing
+	trouble *finding.Finding // why the service gave no answer the last time; nil where it did
 	since   time.Time
 }
 
@@ -138,7 +138,7 @@ const (
 )
 
 // instance is what the service says of an instance now, or said a moment ago.
-func (s *Session) instance(ctx context.Context, about About) (*wire.Instance, *finding.Finding) {
+func (s *Session) instance(ctx context.Context, about Subject) (*wire.Instance, *finding.Finding) {
 	s.known.mu.Lock()
 	defer s.known.mu.Unlock()
 	name := about.Ref.Instance
@@ -177,7 +177,7 @@ func copyOf(found *finding.Finding) *finding.Finding {
 	return &one
 }
 
-// fresh reports whether what was said of an instance counts still.
+// fresh reports whether the service's last answer about an instance is recent enough to use.
 func (s *Session) fresh(i *wire.Instance, age time.Duration) bool {
 	switch {
 	case i == nil || !settled(&i.Place),
@@ -200,7 +200,7 @@ func (a *Accounts) Place(ctx context.Context, p address.Profile) (*address.Cloud
 	if found != nil {
 		return nil, found
 	}
-	about := About{Ref: address.CloudOf(p), Profile: p.Name()}
+	about := Subject{Ref: address.CloudOf(p), Profile: p.Name()}
 	i, found := s.instance(ctx, about)
 	switch {
 	case found != nil:
@@ -246,7 +246,7 @@ func (a *Accounts) Place(ctx context.Context, p address.Profile) (*address.Cloud
 }
 
 // missing is the finding for an instance that the service does not know, with near names where its list is short.
-func (s *Session) missing(ctx context.Context, about About) *finding.Finding {
+func (s *Session) missing(ctx context.Context, about Subject) *finding.Finding {
 	const most = 1000
 	var names []string
 	found := s.Instances(ctx, nil, func(i *wire.Instance) bool {
@@ -258,11 +258,11 @@ func (s *Session) missing(ctx context.Context, about About) *finding.Finding {
 	}
 	ref := about.Ref
 	ref.Branch = ""
-	return s.explainUnknown(About{ref, about.Profile}, names)
+	return s.explainUnknown(Subject{ref, about.Profile}, names)
 }
 
 // unready says why an instance can't be connected to yet, nil where it can.
-func unready(about About, p *wire.Place, behindHops bool) *finding.Finding {
+func unready(about Subject, p *wire.Place, behindHops bool) *finding.Finding {
 	switch p.State {
 	case wire.Paused, wire.Stopped:
 		return explainPause(about, p.State)
@@ -288,7 +288,7 @@ func unready(about About, p *wire.Place, behindHops bool) *finding.Finding {
 }
 
 // chooseAddress is the address of an instance that counts: the public one, or behind hops the private one.
-func chooseAddress(about About, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
+func chooseAddress(about Subject, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
 	kind := wire.Public
 	if p.BehindHops() {
 		kind = wire.Private
@@ -325,7 +325,7 @@ func detail(i *wire.Instance, ref cloudref.Ref, to *wire.Address) string {
 }
 
 // explain adds to a connection that failed what the service says of the network.
-func explain(about About, place *wire.Place) func(context.Context, *finding.Finding) *finding.Finding {
+func explain(about Subject, place *wire.Place) func(context.Context, *finding.Finding) *finding.Finding {
 	return func(_ context.Context, found *finding.Finding) *finding.Finding {
 		switch {
 		case !found.Is(finding.ReachTimeout, finding.ReachRefused):

@@ -25,7 +25,7 @@ type reply struct {
 	status int
 	body   []byte
 	next   string        // the path and query of the next page, below the service's URL; "" for none
-	after  time.Duration // when to ask again, 0 where nothing was said
+	after  time.Duration // when to ask again, 0 where the service does not say
 }
 
 // unreachedError is a request that got no answer.
@@ -43,18 +43,18 @@ type brokenAnswer struct{ why string }
 
 func (e *brokenAnswer) Error() string { return e.why }
 
-// way sends requests to the service of an account.
-type way interface {
+// transport sends requests to the service of an account.
+type transport interface {
 	ask(ctx context.Context, token secret.Value, r wire.Request) (*reply, error)
 }
 
-// overHTTPS asks a service by its URL.
-type overHTTPS struct {
+// httpsTransport asks a service by its URL.
+type httpsTransport struct {
 	base   string
 	client *https.Client
 }
 
-func (w *overHTTPS) ask(ctx context.Context, token secret.Value, r wire.Request) (*reply, error) {
+func (w *httpsTransport) ask(ctx context.Context, token secret.Value, r wire.Request) (*reply, error) {
 	var body []byte
 	var err error
 	if r.Body != nil {
@@ -109,7 +109,7 @@ func query(pairs [][2]string) string {
 
 // next is the page that a Link header names as the next (RFC 8288). It must lie below the service's URL: the token
 // goes along.
-func (w *overHTTPS) next(links []string) (string, error) {
+func (w *httpsTransport) next(links []string) (string, error) {
 	for _, link := range links {
 		for one := range strings.SplitSeq(link, ",") {
 			target, parameters, _ := strings.Cut(strings.TrimSpace(one), ">")
@@ -165,8 +165,8 @@ func retryAfter(text string, now time.Time) time.Duration {
 	return 0
 }
 
-// byProgram asks a program: a request is a line on its standard input, the answer a line on its standard output.
-type byProgram struct{ account *Account }
+// programTransport asks a program: a request is a line on its standard input, the answer a line on its standard output.
+type programTransport struct{ account *Account }
 
 // requestLine is a request as a program reads it.
 type requestLine struct {
@@ -183,7 +183,7 @@ type replyLine struct {
 	RetryAfter int             `json:"retry_after"` // seconds
 }
 
-func (w *byProgram) ask(ctx context.Context, token secret.Value, r wire.Request) (*reply, error) {
+func (w *programTransport) ask(ctx context.Context, token secret.Value, r wire.Request) (*reply, error) {
 	const what = "the program"
 	words := w.account.Command
 	path, err := program.Find(words[0])

@@ -141,13 +141,13 @@ func (r *rental) profileOf(at, more string) *resolve.Profile {
 type given struct{}
 
 func (given) Chain(string, *resolve.Profile) (*address.Chain, *finding.Finding) { return nil, nil }
-func (given) HostEntry(host string, _ *resolve.Profile) (profile.GivenHost, bool) {
-	return profile.GivenHost{Name: host, Addresses: []netip.Addr{netip.MustParseAddr("127.0.0.1")}}, strings.HasSuffix(host, "saltmarsh.example")
+func (given) HostEntry(host string, _ *resolve.Profile) (profile.HostEntry, bool) {
+	return profile.HostEntry{Name: host, Addresses: []netip.Addr{netip.MustParseAddr("127.0.0.1")}}, strings.HasSuffix(host, "saltmarsh.example")
 }
 
-func about(at string) About {
+func about(at string) Subject {
 	ref, _ := cloudref.Parse(at)
-	return About{Ref: ref}
+	return Subject{Ref: ref}
 }
 
 // TestAccount: signed in, asked, let in, and signed out again.
@@ -468,17 +468,17 @@ func TestUnknown(t *testing.T) {
 	t.Parallel()
 	s := rent(t, cloud.Config{}, "").signIn()
 	ctx := t.Context()
-	for what, ask := range map[string]func(About) *finding.Finding{
-		"find":     func(a About) *finding.Finding { _, _, found := s.Find(ctx, a); return found },
-		"switch":   func(a About) *finding.Finding { _, found := s.Switch(ctx, a, "remote-access", true); return found },
-		"rules":    func(a About) *finding.Finding { _, found := s.Rules(ctx, a); return found },
-		"disallow": func(a About) *finding.Finding { return s.Disallow(ctx, a, "rule-1") },
-		"wake":     func(a About) *finding.Finding { return s.Wake(ctx, a) },
-		"allow": func(a About) *finding.Finding {
+	for what, ask := range map[string]func(Subject) *finding.Finding{
+		"find":     func(a Subject) *finding.Finding { _, _, found := s.Find(ctx, a); return found },
+		"switch":   func(a Subject) *finding.Finding { _, found := s.Switch(ctx, a, "remote-access", true); return found },
+		"rules":    func(a Subject) *finding.Finding { _, found := s.Rules(ctx, a); return found },
+		"disallow": func(a Subject) *finding.Finding { return s.Disallow(ctx, a, "rule-1") },
+		"wake":     func(a Subject) *finding.Finding { return s.Wake(ctx, a) },
+		"allow": func(a Subject) *finding.Finding {
 			_, found := s.Allow(ctx, a, netip.Prefix{}, time.Minute, "")
 			return found
 		},
-		"first password": func(a About) *finding.Finding { _, _, found := s.FirstPassword(ctx, a); return found },
+		"first password": func(a Subject) *finding.Finding { _, _, found := s.FirstPassword(ctx, a); return found },
 	} {
 		for typed, near := range map[string]string{"estuary-membrs": "estuary-members",
 			"estuary-members/sprng": "estuary-members/spring", "quay": ""} {

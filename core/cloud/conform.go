@@ -61,7 +61,7 @@ func (s *Session) Conform(ctx context.Context, change cloudref.Ref, told func(Ch
 	if change.Instance == "" {
 		return
 	}
-	about := About{Ref: change}
+	about := Subject{Ref: change}
 	c.part("a rule made and removed", func() (string, error) { return c.tryRule(about) })
 	c.part("a feature switched", func() (string, error) { return c.tryFeature(about) })
 	c.part("a login", func() (string, error) { return c.tryLogin(about) })
@@ -296,7 +296,7 @@ func (c *conformity) tryRules() (string, error) {
 			continue
 		}
 		instance, branch := cutBranch(name)
-		rules, found := c.Rules(c.ctx, About{Ref: cloudref.Ref{Account: c.Called, Instance: instance, Branch: branch}})
+		rules, found := c.Rules(c.ctx, Subject{Ref: cloudref.Ref{Account: c.Called, Instance: instance, Branch: branch}})
 		if found != nil {
 			return "", errors.New(found.Cause)
 		}
@@ -321,7 +321,7 @@ func (c *conformity) tryWithout() (string, error) {
 // documentation is a range that nobody has (RFC 5737).
 const documentation = "192.0.2.1/32"
 
-func (c *conformity) tryRule(about About) (string, error) {
+func (c *conformity) tryRule(about Subject) (string, error) {
 	if !slices.Contains(c.account.Rights, "allow") {
 		return "", &skippedPart{"the account may not"}
 	}
@@ -353,7 +353,7 @@ func (c *conformity) tryRule(about About) (string, error) {
 		Path: at(about.Ref, "/rules/"+made.ID)}, true, wire.Unknown)
 }
 
-func (c *conformity) tryFeature(about About) (string, error) {
+func (c *conformity) tryFeature(about Subject) (string, error) {
 	_, place, found := c.Find(c.ctx, about)
 	switch {
 	case found != nil:
@@ -374,7 +374,7 @@ func (c *conformity) tryFeature(about About) (string, error) {
 	return f.Name + ", to what it was", nil
 }
 
-func (c *conformity) tryLogin(about About) (string, error) {
+func (c *conformity) tryLogin(about Subject) (string, error) {
 	_, place, found := c.Find(c.ctx, about)
 	switch {
 	case found != nil:

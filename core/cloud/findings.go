@@ -99,7 +99,7 @@ func (s *Session) certificateHint(found *finding.Finding) *finding.Finding {
 }
 
 // explainFailure is the finding for a request that got no answer, or none that can be read.
-func (s *Session) explainFailure(about About, err error) *finding.Finding {
+func (s *Session) explainFailure(about Subject, err error) *finding.Finding {
 	var no *unreachedError
 	var wrong *brokenAnswer
 	switch {
@@ -126,7 +126,7 @@ func (s *Session) serviceName() string {
 }
 
 // explainProblem is the finding for a problem.
-func (s *Session) explainProblem(about About, p *wire.Problem, after time.Duration) *finding.Finding {
+func (s *Session) explainProblem(about Subject, p *wire.Problem, after time.Duration) *finding.Finding {
 	var found *finding.Finding
 	switch p.Kind() {
 	case wire.NotSignedIn:
@@ -206,7 +206,7 @@ func (s *Session) withoutTokens(text string) string {
 }
 
 // describe names what a request was about.
-func describe(about About) string {
+func describe(about Subject) string {
 	switch {
 	case about.Ref.Branch != "":
 		return "branch " + about.Ref.Branch + " of the instance " + about.Ref.Instance
@@ -216,7 +216,7 @@ func describe(about About) string {
 	return "account " + about.Ref.Account
 }
 
-func explainPause(about About, state wire.State) *finding.Finding {
+func explainPause(about Subject, state wire.State) *finding.Finding {
 	found := finding.New(finding.CloudPaused, "the %s is %s", describe(about), state)
 	if about.Profile != "" {
 		return found.Suggest("gharbor cloud wake %s   # it may cost money", about.Profile).
@@ -225,7 +225,7 @@ func explainPause(about About, state wire.State) *finding.Finding {
 	return found.Suggest("gharbor cloud wake %s   # it may cost money", about.Word())
 }
 
-func starting(about About) *finding.Finding {
+func starting(about Subject) *finding.Finding {
 	found := finding.New(finding.CloudStarting, "the %s is starting", describe(about))
 	if about.Profile != "" {
 		return found.Suggest("gharbor wait %s", about.Profile)
@@ -233,7 +233,7 @@ func starting(about About) *finding.Finding {
 	return found.Suggest("gharbor cloud instances %s", about.Ref.Account)
 }
 
-func featureOff(about About, feature string) *finding.Finding {
+func featureOff(about Subject, feature string) *finding.Finding {
 	found := finding.New(finding.CloudFeatureOff, "a feature that the %s needs is switched off", describe(about))
 	if feature == "" {
 		return found.Suggest("gharbor cloud instances %s   # its features", about.Ref.Account)
@@ -242,7 +242,7 @@ func featureOff(about About, feature string) *finding.Finding {
 	return found.Suggest("gharbor cloud switch-on %s %s", about.Word(), feature)
 }
 
-func notAllowed(about About, address string) *finding.Finding {
+func notAllowed(about Subject, address string) *finding.Finding {
 	found := finding.New(finding.CloudNotAllowed, "the network of the %s does not let this machine in", describe(about))
 	if address != "" {
 		found.Saw("the service sees this machine as %s", address)
@@ -250,7 +250,7 @@ func notAllowed(about About, address string) *finding.Finding {
 	return found.Suggest("gharbor cloud allow %s", about.Word())
 }
 
-func rulePending(about About, address string) *finding.Finding {
+func rulePending(about Subject, address string) *finding.Finding {
 	found := finding.New(finding.CloudRulePending,
 		"the rule that lets this machine in to the %s is not in force yet", describe(about))
 	if address != "" {

@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// logins are those that a service made, in memory alone and no longer than they last.
-type logins struct {
+// loginCache are those that a service made, in memory alone and no longer than they last.
+type loginCache struct {
 	minting sync.Mutex
 	made    map[string]*secret.Login // by instance, branch and the user that was asked for
 }
@@ -25,7 +25,7 @@ type logins struct {
 const leastLife = 5 * time.Second
 
 // mint is a login at an instance: one that was made before and lasts still, or a new one.
-func (s *Session) mint(ctx context.Context, about About, kind wire.LoginKind, p address.Profile) (*secret.Login,
+func (s *Session) mint(ctx context.Context, about Subject, kind wire.LoginKind, p address.Profile) (*secret.Login,
 	error) {
 	s.minting.Lock()
 	defer s.minting.Unlock()
@@ -56,8 +56,8 @@ func (s *Session) mint(ctx context.Context, about About, kind wire.LoginKind, p 
 	return login, nil
 }
 
-// loginOf judges a login: for this instance and this user, of the kind that was told, and not ended.
-func (s *Session) loginOf(about About, kind wire.LoginKind, user string, got *wire.Login) (*secret.Login, error) {
+// loginOf checks a login: it must be for this instance and this user, of the expected kind, and not expired.
+func (s *Session) loginOf(about Subject, kind wire.LoginKind, user string, got *wire.Login) (*secret.Login, error) {
 	left := time.Until(got.Until)
 	switch {
 	case got.Instance != about.Ref.Instance || got.Branch != about.Ref.Branch:

@@ -22,7 +22,7 @@ import (
 // ReadAccount is the account as the service knows it, and until when its token lasts.
 func (s *Session) ReadAccount(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
 	var a wire.Account
-	_, found := s.ask(ctx, About{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
+	_, found := s.ask(ctx, Subject{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
 		Path: "/account"}, &a)
 	if found != nil {
 		return nil, time.Time{}, found
@@ -41,7 +41,7 @@ const maxNames = 50
 // Instances gives each instance of the account to take, page by page, until take is false. names are those that are
 // wanted; none of them is all.
 func (s *Session) Instances(ctx context.Context, names []string, take func(*wire.Instance) bool) *finding.Finding {
-	about := About{Ref: cloudref.Ref{Account: s.Called}}
+	about := Subject{Ref: cloudref.Ref{Account: s.Called}}
 	for first := true; first || len(names) > 0; first = false {
 		some := names[:min(len(names), maxNames)]
 		names = names[len(some):]
@@ -57,7 +57,7 @@ func (s *Session) Instances(ctx context.Context, names []string, take func(*wire
 }
 
 // pages gives the instances of a list to take. It reports whether more are wanted.
-func (s *Session) pages(ctx context.Context, about About, r wire.Request,
+func (s *Session) pages(ctx context.Context, about Subject, r wire.Request,
 	take func(*wire.Instance) bool) (more bool, found *finding.Finding) {
 	for range wire.MaxPages {
 		var page wire.Instances
@@ -80,7 +80,7 @@ func (s *Session) pages(ctx context.Context, about About, r wire.Request,
 }
 
 // Find is one instance.
-func (s *Session) Find(ctx context.Context, about About) (*wire.Instance, *wire.Place, *finding.Finding) {
+func (s *Session) Find(ctx context.Context, about Subject) (*wire.Instance, *wire.Place, *finding.Finding) {
 	var i wire.Instance
 	r := wire.Request{Method: http.MethodGet, Path: "/instances/" + about.Ref.Instance}
 	_, found := s.ask(ctx, about, r, &i)
@@ -98,7 +98,7 @@ func (s *Session) Find(ctx context.Context, about About) (*wire.Instance, *wire.
 }
 
 // placeOf is the place of the instance, or of the branch that is meant.
-func (s *Session) placeOf(about About, i *wire.Instance) (*wire.Place, *finding.Finding) {
+func (s *Session) placeOf(about Subject, i *wire.Instance) (*wire.Place, *finding.Finding) {
 	if about.Ref.Branch == "" {
 		return &i.Place, nil
 	}
@@ -113,13 +113,13 @@ func (s *Session) placeOf(about About, i *wire.Instance) (*wire.Place, *finding.
 }
 
 // act is ask for what is done to an instance.
-func (s *Session) act(ctx context.Context, about About, r wire.Request, into any) *finding.Finding {
+func (s *Session) act(ctx context.Context, about Subject, r wire.Request, into any) *finding.Finding {
 	_, found := s.ask(ctx, about, r, into)
 	return s.checkInstance(ctx, about, found)
 }
 
 // checkInstance is found, or that there is no such instance where what was asked of one is not known.
-func (s *Session) checkInstance(ctx context.Context, about About, found *finding.Finding) *finding.Finding {
+func (s *Session) checkInstance(ctx context.Context, about Subject, found *finding.Finding) *finding.Finding {
 	if !found.Is(finding.CloudUnknownInstance) || about.Ref.Instance == "" {
 		return found
 	}
@@ -131,7 +131,7 @@ func (s *Session) checkInstance(ctx context.Context, about About, found *finding
 }
 
 // explainUnknown is the finding for an instance or a branch that there is not; names are those that there are.
-func (s *Session) explainUnknown(about About, names []string) *finding.Finding {
+func (s *Session) explainUnknown(about Subject, names []string) *finding.Finding {
 	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.serviceName(), s.Called,
 		describe(about))
 	wanted := about.Ref.Instance
@@ -172,7 +172,9 @@ func change(method, path string, body any) wire.Request {
 }
 
 // Switch switches a feature on or off, of an instance, a branch or the account.
-func (s *Session) Switch(ctx context.Context, about About, feature string, on bool) (*wire.Feature, *finding.Finding) {
+func (s *Session) Switch(
+	ctx context.Context, about Subject, feature string, on bool,
+) (*wire.Feature, *finding.Finding) {
 	var f wire.Feature
 	r := change(http.MethodPut, at(about.Ref, "/features/"+feature), map[string]bool{"on": on})
 	found := s.act(ctx, about, r, &f)
@@ -186,7 +188,9 @@ func (s *Session) Switch(ctx context.Context, about About, feature string, on bo
 }
 
 // noFeature is found, with a near name, for a feature that an instance or an account does not have.
-func (s *Session) noFeature(ctx context.Context, about About, feature string, found *finding.Finding) *finding.Finding {
+func (s *Session) noFeature(
+	ctx context.Context, about Subject, feature string, found *finding.Finding,
+) *finding.Finding {
 	var features []wire.Feature
 	if about.Ref.Instance == "" {
 		if a, _, found := s.ReadAccount(ctx); found == nil {
@@ -209,7 +213,7 @@ func (s *Session) noFeature(ctx context.Context, about About, feature string, fo
 }
 
 // Rules lists the rules of an instance's network.
-func (s *Session) Rules(ctx context.Context, about About) ([]wire.Rule, *finding.Finding) {
+func (s *Session) Rules(ctx context.Context, about Subject) ([]wire.Rule, *finding.Finding) {
 	var all []wire.Rule
 	r := wire.Request{Method: http.MethodGet, Path: at(about.Ref, "/rules")}
 	const most = 20 // pages of 1,000
@@ -230,7 +234,7 @@ func (s *Session) Rules(ctx context.Context, about About) ([]wire.Rule, *finding
 }
 
 // Allow makes a rule that lets a range in for a time. A zero range is the address that the service sees.
-func (s *Session) Allow(ctx context.Context, about About, from netip.Prefix, life time.Duration,
+func (s *Session) Allow(ctx context.Context, about Subject, from netip.Prefix, life time.Duration,
 	note string) (*wire.Rule, *finding.Finding) {
 	body := map[string]any{"seconds": int(life / time.Second), "note": note}
 	if from.IsValid() {
@@ -244,7 +248,7 @@ func (s *Session) Allow(ctx context.Context, about About, from netip.Prefix, lif
 }
 
 // RuleNow is a rule as it is now.
-func (s *Session) RuleNow(ctx context.Context, about About, id string) (*wire.Rule, *finding.Finding) {
+func (s *Session) RuleNow(ctx context.Context, about Subject, id string) (*wire.Rule, *finding.Finding) {
 	var rule wire.Rule
 	r := wire.Request{Method: http.MethodGet, Path: at(about.Ref, "/rules/"+id)}
 	if _, found := s.ask(ctx, about, r, &rule); found != nil {
@@ -254,17 +258,17 @@ func (s *Session) RuleNow(ctx context.Context, about About, id string) (*wire.Ru
 }
 
 // Disallow takes a rule away.
-func (s *Session) Disallow(ctx context.Context, about About, id string) *finding.Finding {
+func (s *Session) Disallow(ctx context.Context, about Subject, id string) *finding.Finding {
 	return s.act(ctx, about, change(http.MethodDelete, at(about.Ref, "/rules/"+id), nil), nil)
 }
 
 // Wake asks for an instance that is paused to be started. It may cost money.
-func (s *Session) Wake(ctx context.Context, about About) *finding.Finding {
+func (s *Session) Wake(ctx context.Context, about Subject) *finding.Finding {
 	return s.act(ctx, about, change(http.MethodPost, at(about.Ref, "/wake"), struct{}{}), nil)
 }
 
-// FirstPassword sets the first password of an instance's administrator. It is told once.
-func (s *Session) FirstPassword(ctx context.Context, about About) (user string, v secret.Value,
+// FirstPassword sets the first password of an instance's administrator. The service shows it once only.
+func (s *Session) FirstPassword(ctx context.Context, about Subject) (user string, v secret.Value,
 	found *finding.Finding) {
 	var first wire.First
 	r := change(http.MethodPost, at(about.Ref, "/first-password"), struct{}{})

@@ -23,7 +23,7 @@ import (
 type Session struct {
 	Account
 	from *Accounts
-	way  way
+	way  transport
 	http *https.Client // nil where neither issuer nor service is asked over HTTPS
 
 	mu     sync.Mutex // of the token
@@ -31,8 +31,8 @@ type Session struct {
 	server *oauth.Server
 	sent   []secret.Value // every token that the service was sent: no text of its own shows one
 
-	known instances
-	logins
+	known instanceCache
+	loginCache
 }
 
 // early is how long before its end a token is refreshed, so that it does not end on the way.
@@ -51,9 +51,9 @@ func (a *Accounts) newSession(account Account) (*Session, error) {
 		}
 	}
 	if account.Service != "" {
-		s.way = &overHTTPS{account.Service, s.http}
+		s.way = &httpsTransport{account.Service, s.http}
 	} else {
-		s.way = &byProgram{&s.Account}
+		s.way = &programTransport{&s.Account}
 	}
 	return s, nil
 }
@@ -261,7 +261,7 @@ const (
 
 // ask sends a request and reads the answer into into, nil for none. It waits where the service says so, and refreshes
 // the token once where the service does not take it.
-func (s *Session) ask(ctx context.Context, about About, r wire.Request, into any) (next string,
+func (s *Session) ask(ctx context.Context, about Subject, r wire.Request, into any) (next string,
 	found *finding.Finding) {
 	var rejected secret.Value
 	pause := firstPause
@@ -331,14 +331,14 @@ func (s *Session) putOff(ctx context.Context, pause time.Duration) bool {
 	}
 }
 
-// About is what a request is about, for commands to try.
-type About struct {
+// Subject is what a request is about, for commands to try.
+type Subject struct {
 	Ref     cloudref.Ref
 	Profile string // whose address it is, "" for none
 }
 
 // Word names the instance to a command: by the profile where there is one.
-func (a About) Word() string {
+func (a Subject) Word() string {
 	if a.Profile != "" {
 		return a.Profile
 	}

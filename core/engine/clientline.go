@@ -16,25 +16,25 @@ type ClientLines struct {
 
 // ClientLine is what a line for the server's own client asks for.
 type ClientLine struct {
-	Do   ClientDeed
+	Do   ClientAction
 	Text string // the file, the database, the words to show, the value
 	Name string // of the variable that is set
 	Why  string // it is refused
 }
 
-// ClientDeed is what is asked for.
-type ClientDeed int
+// ClientAction is what is asked for.
+type ClientAction int
 
 // The deeds.
 const (
-	LineIgnored  ClientDeed = iota // it is about what the client shows
-	LineRefused                    // it runs a program, touches a file, logs in as somebody else, or is not understood
-	LineInclude                    // the statements of another file
-	LineDatabase                   // another database of the server, by another connection
-	LineSet                        // a variable
-	LineEcho                       // words to show
-	LineEnd                        // the end of this file
-	LineRestrict                   // no line but the end of this, which has the same word
+	LineIgnored  ClientAction = iota // it is about what the client shows
+	LineRefused                      // it runs a program, touches a file, logs in as somebody else, or is not understood
+	LineInclude                      // the statements of another file
+	LineDatabase                     // another database of the server, by another connection
+	LineSet                          // a variable
+	LineEcho                         // words to show
+	LineEnd                          // the end of this file
+	LineRestrict                     // no line but the end of this, which has the same word
 )
 
 // Refuse is a line that is not carried out.

@@ -62,7 +62,7 @@ type Variable struct {
 	Secret      bool // the value has a password in it
 }
 
-// Client is how the programs of an engine are told of a connection.
+// Client is how a connection is given to the programs of an engine.
 type Client struct {
 	Variables func(*Connection) []Variable // without a password
 	Extra     func(*Connection) []Variable // what export adds to them, which programs read from a dotenv file

@@ -46,7 +46,7 @@ type Import struct {
 type Family struct {
 	Names map[string]string
 	Least []string // one of them has to be there
-	// Prefix begins the names of all variables that the engine's clients read: others with it are told as left out.
+	// Prefix begins the names of all variables that the engine's clients read: others with it are listed as left out.
 	Prefix string
 }
 
@@ -79,7 +79,7 @@ type URL struct {
 	Write func(c *Connection, u *URLParts)
 }
 
-// Settle is told of the path and the user too, by these names, which no parameter has.
+// Settle gets the path and the user too, under these names, which no parameter has.
 const (
 	PathParameter = "/"
 	UserParameter = "@"
@@ -112,6 +112,6 @@ const (
 	DialAddress                      // dialled in place of the host, which stays the certificate's name
 	Password                         // the password
 	Passphrase                       // that of the client's key: never kept, and refused on a command line
-	Idle                             // it changes how one client connects, not to what: left out, which is told
+	Idle                             // it changes how one client connects, not to what: left out, with a notice
 	Unkept                           // it asks for something that a profile can't promise; Expected says what
 )

@@ -8,8 +8,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Opening is what a program on this machine asks for when it connects to a local address that logs in.
-type Opening struct {
+// SessionRequest is what a program on this machine asks for when it connects to a local address that logs in.
+type SessionRequest struct {
 	User       string            // "" where it names none
 	Database   string            // "" for the profile's
 	Parameters map[string]string // of the session, by the protocol's own names
@@ -35,9 +35,9 @@ type CancelKey struct{ Session, Secret uint32 }
 type Front struct {
 	// Receive reads what a program asks for, and nothing behind that. An error is an opening that is none. It is nil where
 	// the server speaks first: see Greeting.
-	Receive func(conn net.Conn) (*Opening, error)
+	Receive func(conn net.Conn) (*SessionRequest, error)
 	// Refuse tells a program why there is no session, in the protocol's own form. o is nil before it has asked for one.
-	Refuse func(conn net.Conn, o *Opening, found *finding.Finding) error
+	Refuse func(conn net.Conn, o *SessionRequest, found *finding.Finding) error
 
 	// LocalFiles tells whether a server can ask a program for files of this machine.
 	LocalFiles bool
@@ -45,25 +45,25 @@ type Front struct {
 	Undo string
 }
 
-// Greet has a program greeted by the conversation with its server, and says why it may not have what it asks for.
-type Greet func(Conversation) *finding.Finding
+// GreetFunc has a program greeted by the conversation with its server, and says why it may not have what it asks for.
+type GreetFunc func(Conversation) *finding.Finding
 
-// Greeting is a conversation whose server speaks first.
-type Greeting interface {
+// Greeter is a conversation whose server speaks first.
+type Greeter interface {
 	// Greet greets a program as the server did, once the stage speak has passed, and reads what it asks for. The
 	// login that follows is for that. With files the server may ask the program for files of this machine.
-	Greet(local net.Conn, files bool) (*Opening, error)
+	Greet(local net.Conn, files bool) (*SessionRequest, error)
 }
 
-// Handing is a conversation whose session can be handed to a program, once its stage database has passed.
-type Handing interface {
+// SessionGiver is a conversation whose session can be handed to a program, once its stage database has passed.
+type SessionGiver interface {
 	// HandOver tells a program that it is logged in, and returns the connection to the server: what the program sends
-	// goes there as it is. key is what the program is told to cancel with.
+	// goes there as it is. key is what the program may cancel with.
 	HandOver(to net.Conn, key CancelKey) (server net.Conn, err error)
 }
 
-// Cancelling is a conversation whose statements are cancelled by a key, on another connection.
-type Cancelling interface {
+// Canceller is a conversation whose statements are cancelled by a key, on another connection.
+type Canceller interface {
 	// CancelSession ends the statement that runs in a session that was handed over.
 	CancelSession(context.Context) error
 }

@@ -21,9 +21,9 @@ type Image struct {
 	Trust map[string]string
 	Made  []string // variables that say that a password is made
 
-	// Instead names the images of another engine's name that are this engine's all the same: a part of
+	// ImageSigns names the images of another engine's name that are this engine's all the same: a part of
 	// the image's name, and a prefix of variables.
-	Instead Instead
+	Instead ImageSigns
 
 	Checks []string // programs by which a health check asks such a server
 
@@ -37,11 +37,11 @@ type Image struct {
 // Credential is a pair of variables.
 type Credential struct{ User, Password string }
 
-// Instead are signs that an image which takes another engine's variables is of this engine.
-type Instead struct{ Image, Variables string }
+// ImageSigns are signs that an image which takes another engine's variables is of this engine.
+type ImageSigns struct{ Image, Variables string }
 
 // Has reports whether an image's name is one of those.
-func (i Instead) Has(image string) bool {
+func (i ImageSigns) Has(image string) bool {
 	return i.Image != "" && strings.Contains(strings.ToLower(image), i.Image)
 }
 

@@ -5,8 +5,8 @@ import (
 	"path/filepath"
 )
 
-// Local is how an engine's servers are installed on a machine.
-type Local struct {
+// LocalInstall is how an engine's servers are installed on a machine.
+type LocalInstall struct {
 	Programs []string                    // names of the server's processes
 	Units    []string                    // names of the services of usual packages
 	Stopped  func(h Host) []LocalService // installed servers that packages arrange in another way; nil for none

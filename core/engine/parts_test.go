@@ -107,7 +107,7 @@ func TestConnection(t *testing.T) {
 	if got := (Section{Line: 3, Name: "tides"}).Place("f"); got != "f:3: [tides]" {
 		t.Error(got)
 	}
-	if i := (Instead{Image: "gull"}); !i.Has("sea/Gull:2") || i.Has("tern") || (Instead{}).Has("x") {
+	if i := (ImageSigns{Image: "gull"}); !i.Has("sea/Gull:2") || i.Has("tern") || (ImageSigns{}).Has("x") {
 		t.Error("an image is taken for another's")
 	}
 }

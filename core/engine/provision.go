@@ -26,8 +26,8 @@ var Accesses = []Access{AccessOwn, AccessWrite, AccessRead}
 // Ask sends a question to a server, and gives its rows as texts; NULL is "". It changes nothing there.
 type Ask func(ctx context.Context, question string, values ...string) ([][]string, error)
 
-// Wish is what is to be true at a server of an account and a database.
-type Wish struct {
+// DesiredState is what is to be true at a server of an account and a database.
+type DesiredState struct {
 	Facts *Facts // of the administrator's session
 
 	User string
@@ -134,7 +134,7 @@ func (p *Plan) Add(o *Plan) {
 }
 
 // Planner looks at a server, and plans. A nil Ask stands for a database that is not there yet.
-type Planner func(ctx context.Context, ask Ask, w *Wish) (*Plan, error)
+type Planner func(ctx context.Context, ask Ask, w *DesiredState) (*Plan, error)
 
 // Provision is how an administrator makes, changes and takes away accounts and databases. A Planner that is nil is
 // one that the engine, or this program for it, does not have.

@@ -40,7 +40,7 @@ type Spec struct {
 	Variables   []Family              // the environment variables that describe a connection
 	Services    *ServiceFile          // the file of named connections of its own clients; nil for none
 	Client      Client
-	Local       Local
+	Local       LocalInstall
 	Image       *Image // nil where no container image of it is known
 	Accounts    Accounts
 	Identity    Identity

@@ -222,11 +222,11 @@ type Runner interface {
 	Took() time.Duration
 }
 
-// Failing is a Runner that knows of a transaction which can only be rolled back.
-type Failing interface{ TransactionFailed() bool }
+// AbortReporter is a Runner that knows of a transaction which can only be rolled back.
+type AbortReporter interface{ TransactionFailed() bool }
 
-// Taker is a Runner that takes the data of a statement which waits for some.
-type Taker interface {
+// DataReceiver is a Runner that takes the data of a statement which waits for some.
+type DataReceiver interface {
 	// Take runs a statement with its data, as Run does. What the server refuses of the data is a *StatementError
 	// whose DataLine says where. The data may not be read to its end then.
 	Take(ctx context.Context, text string, data io.Reader, to Results) error

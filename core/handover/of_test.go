@@ -72,7 +72,7 @@ func TestOf(t *testing.T) {
 
 // TestGiven: a program that knows nothing of [hosts] gets the address, and the name for the certificate.
 func TestGiven(t *testing.T) {
-	given := profile.GivenHost{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.7")}}
+	given := profile.HostEntry{Name: "db", Addresses: []netip.Addr{netip.MustParseAddr("192.0.2.7")}}
 	c, found := of(t, "engine = \"postgresql\"\nhost = \"db\"\nuser = \"warden\"\ntls = \"verified\"\n", []address.Candidate{{Host: "db", Port: 5432, StaticHost: &given}})
 	if found != nil {
 		t.Fatal(found.Cause)

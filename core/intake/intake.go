@@ -62,7 +62,7 @@ func Name(words ...string) string {
 type Reader struct {
 	Schema *schema.Schema
 
-	// Passed is told of each connection that can't be taken in, where others can. Where it is nil, or there is no other,
+	// Passed gets each connection that can't be taken in, where others can. Where it is nil, or there is no other,
 	// that is an error.
 	Passed func(error)
 }

@@ -8,8 +8,8 @@ import (
 	"github.com/reeflective/readline"
 )
 
-// full is an editor with keys, history and completion.
-type full struct {
+// richEditor is an editor with keys, history and completion.
+type richEditor struct {
 	Settings
 	shell *readline.Shell
 }
@@ -17,7 +17,7 @@ type full struct {
 // dropLine is the name of the command for Ctrl-C.
 const dropLine = "drop-line"
 
-func newFull(s Settings) *full {
+func newFull(s Settings) *richEditor {
 	shell := readline.NewShell()
 	for name, value := range map[string]any{
 		"cursor-position-probe":        false,
@@ -53,14 +53,14 @@ func newFull(s Settings) *full {
 		}
 	}
 	shell.PasteTransformer = harmless
-	f := &full{Settings: s, shell: shell}
+	f := &richEditor{Settings: s, shell: shell}
 	shell.History.Delete()
-	shell.History.Add("statements", past{s.History})
+	shell.History.Add("statements", historyAdapter{s.History})
 	shell.Completer = f.complete
 	return f
 }
 
-func (f *full) Read(prompt string) (string, error) {
+func (f *richEditor) Read(prompt string) (string, error) {
 	f.shell.Prompt.Primary(func() string { return prompt })
 	to, err := newScreen(f.Out)
 	if err != nil {
@@ -90,7 +90,7 @@ func harmless(text string) string {
 }
 
 // complete is Settings.Complete for the library.
-func (f *full) complete(line []rune, cursor int) readline.Completions {
+func (f *richEditor) complete(line []rune, cursor int) readline.Completions {
 	if f.Complete == nil {
 		return readline.Completions{}
 	}
@@ -107,12 +107,12 @@ func (f *full) complete(line []rune, cursor int) readline.Completions {
 	return completions
 }
 
-// past is the history, as the library wants one. What is added to it is Settings.History's business.
-type past struct{ all func() []string }
+// historyAdapter is the history, as the library wants one. What is added to it is Settings.History's business.
+type historyAdapter struct{ all func() []string }
 
-func (p past) Write(string) (int, error) { return p.Len(), nil }
+func (p historyAdapter) Write(string) (int, error) { return p.Len(), nil }
 
-func (p past) GetLine(i int) (string, error) {
+func (p historyAdapter) GetLine(i int) (string, error) {
 	lines := p.all()
 	if i < 0 || i >= len(lines) {
 		return "", errors.New("there is no such line")
@@ -120,5 +120,5 @@ func (p past) GetLine(i int) (string, error) {
 	return harmless(strings.TrimRight(lines[i], "\n")), nil
 }
 
-func (p past) Len() int  { return len(p.all()) }
-func (p past) Dump() any { return p.all() }
+func (p historyAdapter) Len() int  { return len(p.all()) }
+func (p historyAdapter) Dump() any { return p.all() }

@@ -46,16 +46,16 @@ func New(s Settings, term string) Editor {
 	return newFull(s)
 }
 
-// plain reads lines as they come.
-type plain struct {
+// plainEditor reads lines as they come.
+type plainEditor struct {
 	in  *bufio.Reader
 	out io.Writer
 }
 
 // NewPlain reads lines from anything, without editing.
-func NewPlain(in io.Reader, out io.Writer) Editor { return &plain{bufio.NewReader(in), out} }
+func NewPlain(in io.Reader, out io.Writer) Editor { return &plainEditor{bufio.NewReader(in), out} }
 
-func (p *plain) Read(prompt string) (string, error) {
+func (p *plainEditor) Read(prompt string) (string, error) {
 	if _, err := io.WriteString(p.out, prompt); err != nil {
 		return "", err
 	}

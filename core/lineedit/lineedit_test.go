@@ -28,7 +28,7 @@ func TestPlain(t *testing.T) {
 // TestPast: the history as the library wants one.
 func TestPast(t *testing.T) {
 	lines := []string{"select 1;", "select 2;\n"}
-	p := past{func() []string { return lines }}
+	p := historyAdapter{func() []string { return lines }}
 	if got, err := p.GetLine(1); got != "select 2;" || err != nil || p.Len() != 2 {
 		t.Errorf("%q %v", got, err)
 	}
@@ -46,7 +46,7 @@ func TestPast(t *testing.T) {
 
 // TestComplete: the completions for the library.
 func TestComplete(t *testing.T) {
-	f := &full{Settings: Settings{Complete: func(before string) ([]Completion, int) {
+	f := &richEditor{Settings: Settings{Complete: func(before string) ([]Completion, int) {
 		if before != "select * from si" {
 			t.Errorf("asked about %q", before)
 		}
@@ -55,7 +55,7 @@ func TestComplete(t *testing.T) {
 	if got := f.complete([]rune("select * from si where"), 16); got.PREFIX != "si" {
 		t.Errorf("%q", got.PREFIX)
 	}
-	if got := (&full{}).complete(nil, 0); got.PREFIX != "" {
+	if got := (&richEditor{}).complete(nil, 0); got.PREFIX != "" {
 		t.Errorf("%+v", got)
 	}
 }
@@ -112,7 +112,7 @@ func TestFull(t *testing.T) {
 		t.Errorf("the screen has %q", data)
 	}
 	in, _ := os.Open(os.DevNull)
-	if _, plain := New(Settings{In: in, Out: in}, "dumb").(*plain); !plain {
+	if _, plain := New(Settings{In: in, Out: in}, "dumb").(*plainEditor); !plain {
 		t.Error("a terminal that can't place its cursor has an editor that does")
 	}
 	file, _ := os.Create(out)

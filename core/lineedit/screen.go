@@ -8,23 +8,23 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// screen gives what the library writes to a terminal, with one thing changed: to go down it uses ESC [ n B (ECMA-48,
-// 8.3.19: CUD), which does nothing on the last line of the screen, where a prompt mostly is. ESC D (index) goes down
-// there too, and the screen scrolls. Otherwise the library would have to know on which line it is, by a question to the
-// terminal that not every one answers, and whose answer comes between the keys.
-type screen struct {
+// terminalFilter gives what the library writes to a terminal, with one thing changed: to go down it uses ESC [ n B
+// (ECMA-48, 8.3.19: CUD), which does nothing on the last line of the screen, where a prompt mostly is. ESC D (index)
+// goes down there too, and the screen scrolls. Otherwise the library would have to know on which line it is, by a
+// question to the terminal that not every one answers, and whose answer comes between the keys.
+type terminalFilter struct {
 	out  *os.File
 	pipe *os.File // the library writes here
 	over chan struct{}
 }
 
 // newScreen begins to give. end ends it, once all is on the terminal.
-func newScreen(out *os.File) (*screen, error) {
+func newScreen(out *os.File) (*terminalFilter, error) {
 	from, to, err := os.Pipe()
 	if err != nil {
 		return nil, err
 	}
-	s := &screen{out: out, pipe: to, over: make(chan struct{})}
+	s := &terminalFilter{out: out, pipe: to, over: make(chan struct{})}
 	defect.Go(func() {
 		defer close(s.over)
 		defer from.Close()
@@ -33,12 +33,12 @@ func newScreen(out *os.File) (*screen, error) {
 	return s, nil
 }
 
-func (s *screen) end() {
+func (s *terminalFilter) end() {
 	s.pipe.Close()
 	<-s.over
 }
 
-func (s *screen) give(from io.Reader) {
+func (s *terminalFilter) give(from io.Reader) {
 	buffer := make([]byte, 64<<10)
 	var rest []byte
 	for {

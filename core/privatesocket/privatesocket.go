@@ -74,23 +74,23 @@ var ErrTaken = errors.New("another process listens there already")
 // ErrNone is a socket behind which no process of this user's listens.
 var ErrNone = errors.New("no process listens there")
 
-// Silent is a process that is there and does not answer: it hangs, or was stopped.
-type Silent struct {
+// SilentError is a process that is there and does not answer: it hangs, or was stopped.
+type SilentError struct {
 	PID int   // its process number, 0 where the system does not tell
 	Err error // what came instead of an answer
 }
 
-func (e *Silent) Error() string {
+func (e *SilentError) Error() string {
 	if e.PID == 0 {
 		return fmt.Sprintf("it does not answer (%v)", e.Err)
 	}
 	return fmt.Sprintf("process %d does not answer (%v)", e.PID, e.Err)
 }
 
-func (e *Silent) Unwrap() error { return e.Err }
+func (e *SilentError) Unwrap() error { return e.Err }
 
 // EndLine is the command that ends the process: it need not answer for that.
-func (e *Silent) EndLine() string {
+func (e *SilentError) EndLine() string {
 	if e.PID == 0 {
 		return "pkill -KILL -u $(id -u) -x gharbor"
 	}
@@ -276,7 +276,7 @@ func silent(ctx context.Context, conn net.Conn, err error) error {
 	if errors.Is(err, os.ErrDeadlineExceeded) {
 		err = fmt.Errorf("nothing came within %s", moment)
 	}
-	s := &Silent{Err: err}
+	s := &SilentError{Err: err}
 	if unix, ok := conn.(*net.UnixConn); ok {
 		s.PID, _ = owner.PeerProcess(unix)
 	}

@@ -111,7 +111,7 @@ func TestSilent(t *testing.T) {
 			conn.Close()
 		}
 	}()
-	var silent *Silent
+	var silent *SilentError
 	if err := Ask(t.Context(), socket, []byte("x\n"), 100, new(answered)); !errors.As(err, &silent) || silent.PID != os.Getpid() || !strings.HasPrefix(silent.EndLine(), "kill -KILL ") {
 		t.Errorf("%v %+v", err, silent)
 	}
@@ -235,7 +235,7 @@ func TestOtherUsers(t *testing.T) {
 		t.Cleanup(func() { listener.Close() })
 		os.Mkdir(filepath.Join(open, "squatted"), 0o700)
 	})
-	var silent *Silent
+	var silent *SilentError
 	if err := Ask(t.Context(), theirs, []byte("x\n"), 100, new(answered)); !errors.Is(err, ErrNone) || errors.As(err, &silent) {
 		t.Errorf("another user's process: %v", err)
 	}

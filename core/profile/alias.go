@@ -27,8 +27,8 @@ const MaxAliases = 16
 // an alias of ours.
 var serviceOnly = []key.Name{key.User, key.Socket, key.Target}
 
-// GivenHost is a host name with the addresses that a file gives it, in [hosts].
-type GivenHost struct {
+// HostEntry is a host name with the addresses that a file gives it, in [hosts].
+type HostEntry struct {
 	Name      string // in small letters
 	Addresses []netip.Addr
 	File      string
@@ -36,7 +36,7 @@ type GivenHost struct {
 }
 
 // schema.List is the addresses in one line.
-func (h GivenHost) List() string {
+func (h HostEntry) List() string {
 	texts := make([]string, len(h.Addresses))
 	for i, a := range h.Addresses {
 		texts[i] = a.String()
@@ -45,9 +45,9 @@ func (h GivenHost) List() string {
 }
 
 // At is where it stands: "aliases.toml:2".
-func (h GivenHost) At() string { return fmt.Sprintf("%s:%d", filepath.Base(h.File), h.Line) }
+func (h HostEntry) At() string { return fmt.Sprintf("%s:%d", filepath.Base(h.File), h.Line) }
 
-func (h GivenHost) same(o GivenHost) bool {
+func (h HostEntry) same(o HostEntry) bool {
 	return h.Name == o.Name && slices.Equal(h.Addresses, o.Addresses)
 }
 
@@ -127,7 +127,7 @@ func (a *assembler) takeHost(e *entry, k []string) error {
 			return a.fail(line, "hosts: %s is given twice (first at line %d)", clean.Quote(name), h.Line)
 		}
 	}
-	h := GivenHost{Name: name, File: a.Path, Line: line}
+	h := HostEntry{Name: name, File: a.Path, Line: line}
 	for _, text := range e.value.List() {
 		addr, err := netip.ParseAddr(text)
 		if err != nil || addr.Zone() != "" {
@@ -256,9 +256,9 @@ func (f *File) AliasNamed(name string) *Alias {
 }
 
 // HostEntry is what the file's [hosts] has for a host name.
-func (f *File) HostEntry(host string) (GivenHost, bool) {
+func (f *File) HostEntry(host string) (HostEntry, bool) {
 	if f == nil || len(f.Hosts) == 0 {
-		return GivenHost{}, false
+		return HostEntry{}, false
 	}
 	host = strings.ToLower(strings.TrimSuffix(host, "."))
 	for _, h := range f.Hosts {
@@ -266,5 +266,5 @@ func (f *File) HostEntry(host string) (GivenHost, bool) {
 			return h, true
 		}
 	}
-	return GivenHost{}, false
+	return HostEntry{}, false
 }

@@ -26,15 +26,15 @@ type Edit struct {
 	file *File
 	doc  *document  // the file's text, taken apart
 	want []*Profile // every profile that the new text must have, with its values
-	cuts []cut
+	cuts []textEdit
 
 	wantAliases []*Alias
-	wantHosts   []GivenHost
+	wantHosts   []HostEntry
 	wantClouds  []*Cloud
 }
 
-// cut replaces the bytes from start to end.
-type cut struct {
+// textEdit replaces the bytes from start to end.
+type textEdit struct {
 	start, end int
 	text       string
 }
@@ -50,7 +50,7 @@ func (f *File) edit() *Edit {
 
 // text applies the cuts.
 func (e *Edit) text() []byte {
-	slices.SortStableFunc(e.cuts, func(a, b cut) int { return a.start - b.start })
+	slices.SortStableFunc(e.cuts, func(a, b textEdit) int { return a.start - b.start })
 	var b bytes.Buffer
 	at := 0
 	data := e.doc.data
@@ -144,17 +144,17 @@ func (f *File) free(name string) error {
 
 // Add appends a profile.
 func (f *File) Add(name string, sets []schema.Override) (*Edit, error) {
-	return f.AddAll([]New{{name, sets}})
+	return f.AddAll([]ProfileDraft{{name, sets}})
 }
 
-// New is a profile that is about to be.
-type New struct {
+// ProfileDraft is a profile that is about to be.
+type ProfileDraft struct {
 	Name string
 	Sets []schema.Override
 }
 
 // AddAll adds several profiles in one edit: all of them are kept, or none.
-func (f *File) AddAll(all []New) (*Edit, error) {
+func (f *File) AddAll(all []ProfileDraft) (*Edit, error) {
 	e := f.edit()
 	var text strings.Builder
 	for i, one := range all {
@@ -412,10 +412,10 @@ func (e *Edit) setOne(t, want *table, s schema.Override) error {
 		}
 		want.Entries = slices.Delete(want.Entries, at, at+1)
 		start, end := e.doc.lines(place.start, place.outerEnd)
-		e.cuts = append(e.cuts, cut{start: start, end: end})
+		e.cuts = append(e.cuts, textEdit{start: start, end: end})
 	case at >= 0:
 		want.Entries[at].Value = s.Value
-		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.TOML()})
+		e.cuts = append(e.cuts, textEdit{int(place.valueAt), int(place.end), s.Value.TOML()})
 	case !s.Unset:
 		want.Entries = append(want.Entries, Entry{Field: s.Field, Value: s.Value})
 		return e.insertKey(t, s)

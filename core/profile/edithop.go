@@ -40,11 +40,11 @@ func (e *Edit) setHop(want *Profile, s schema.Override) error {
 		if s.Unset {
 			h.Entries = slices.Delete(h.Entries, at, at+1)
 			start, end := e.doc.lines(place.start, place.outerEnd)
-			e.cuts = append(e.cuts, cut{start: start, end: end})
+			e.cuts = append(e.cuts, textEdit{start: start, end: end})
 			break
 		}
 		h.Entries[at].Value = s.Value
-		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), s.Value.TOML()})
+		e.cuts = append(e.cuts, textEdit{int(place.valueAt), int(place.end), s.Value.TOML()})
 	}
 	return nil
 }
@@ -149,5 +149,5 @@ func (e *Edit) cutTable(table int) {
 		last = own.outerEnd
 	}
 	start, end := d.lines(first, last)
-	e.cuts = append(e.cuts, cut{start: d.commentAbove(start), end: d.blankBelow(end)})
+	e.cuts = append(e.cuts, textEdit{start: d.commentAbove(start), end: d.blankBelow(end)})
 }

@@ -12,8 +12,8 @@ import (
 )
 
 // sameHosts reports whether two lists have the same hosts, in any order.
-func sameHosts(a, b []GivenHost) bool {
-	return len(a) == len(b) && !slices.ContainsFunc(a, func(h GivenHost) bool { return !slices.ContainsFunc(b, h.same) })
+func sameHosts(a, b []HostEntry) bool {
+	return len(a) == len(b) && !slices.ContainsFunc(a, func(h HostEntry) bool { return !slices.ContainsFunc(b, h.same) })
 }
 
 // SetHost writes the line of [hosts] that gives a host name its addresses, in place of the one that it has.
@@ -32,13 +32,13 @@ func (f *File) SetHost(name string, addresses []netip.Addr) (*Edit, error) {
 	}
 	value := schema.ListValue(words...)
 	e := f.edit()
-	if at := slices.IndexFunc(e.wantHosts, func(h GivenHost) bool { return h.Name == want.Name }); at >= 0 {
+	if at := slices.IndexFunc(e.wantHosts, func(h HostEntry) bool { return h.Name == want.Name }); at >= 0 {
 		place, err := e.hostLine(want.Name)
 		if err != nil {
 			return nil, err
 		}
 		e.wantHosts[at] = want
-		e.cuts = append(e.cuts, cut{int(place.valueAt), int(place.end), value.TOML()})
+		e.cuts = append(e.cuts, textEdit{int(place.valueAt), int(place.end), value.TOML()})
 		return e, nil
 	}
 	e.wantHosts = append(e.wantHosts, want)
@@ -58,7 +58,7 @@ func (f *File) RemoveHost(name string) (*Edit, error) {
 		return nil, err
 	}
 	e := f.edit()
-	at := slices.IndexFunc(e.wantHosts, func(h GivenHost) bool { return h.Name == want.Name })
+	at := slices.IndexFunc(e.wantHosts, func(h HostEntry) bool { return h.Name == want.Name })
 	if at < 0 {
 		return nil, refuse("[hosts] has no line for %s", clean.Quote(want.Name))
 	}
@@ -68,20 +68,20 @@ func (f *File) RemoveHost(name string) (*Edit, error) {
 	}
 	e.wantHosts = slices.Delete(e.wantHosts, at, at+1)
 	start, end := e.doc.lines(place.start, place.outerEnd)
-	e.cuts = append(e.cuts, cut{start: start, end: end})
+	e.cuts = append(e.cuts, textEdit{start: start, end: end})
 	return e, nil
 }
 
 // wantedHost is a host name as the file compares it.
-func wantedHost(name string) (GivenHost, error) {
+func wantedHost(name string) (HostEntry, error) {
 	name = strings.ToLower(strings.TrimSuffix(name, "."))
 	if !syntax.ValidHost(name) {
-		return GivenHost{}, refuse("expected a host name")
+		return HostEntry{}, refuse("expected a host name")
 	}
 	if _, err := netip.ParseAddr(name); err == nil || hostname.Local(name) {
-		return GivenHost{}, refuse("%s is an address or this machine's own name, and is never looked up", clean.Quote(name))
+		return HostEntry{}, refuse("%s is an address or this machine's own name, and is never looked up", clean.Quote(name))
 	}
-	return GivenHost{Name: name}, nil
+	return HostEntry{Name: name}, nil
 }
 
 // hostLine is where a host's line stands.

@@ -83,7 +83,7 @@ type File struct {
 	Profiles []*Profile // in the order of the file
 	Aliases  []*Alias
 	Clouds   []*Cloud
-	Hosts    []GivenHost
+	Hosts    []HostEntry
 	Settings Settings
 	byName   map[string]*Profile
 	aliases  map[string]*Alias

@@ -103,7 +103,7 @@ func (e *Edit) insert(at int, text string) {
 	if bytes.Contains(e.doc.data, []byte("\r\n")) {
 		text = strings.ReplaceAll(text, "\n", "\r\n")
 	}
-	e.cuts = append(e.cuts, cut{at, at, text})
+	e.cuts = append(e.cuts, textEdit{at, at, text})
 }
 
 func (e *Edit) insertExpectTable(p *table, table int, key string, v schema.Value) {

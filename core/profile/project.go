@@ -48,15 +48,15 @@ func FindProject(dir string) (place Place, ok bool) {
 	}
 }
 
-// PassedOver is a file that another user than root may change. It could lead every connection
+// IgnoredFile is a file that another user than root may change. It could lead every connection
 // elsewhere, so it counts as if it were not there.
-type PassedOver struct{ FileError }
+type IgnoredFile struct{ FileError }
 
 // Unwrap is the error of the file, with its place.
-func (e *PassedOver) Unwrap() error { return &e.FileError }
+func (e *IgnoredFile) Unwrap() error { return &e.FileError }
 
 func passedOver(path, why string) error {
-	return &PassedOver{FileError{path, 0, why + ", so it is ignored"}}
+	return &IgnoredFile{FileError{path, 0, why + ", so it is ignored"}}
 }
 
 // LoadProject reads a project's file. Its bytes are read once: what is hashed is
@@ -80,7 +80,7 @@ func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 }
 
 // inside reports whether a project's file really is in its repository: a link in a clone may lead
-// to any file of the user's, and what is wrong with that would be told.
+// to any file of the user's, and an error in that file would show its text.
 func inside(place Place) bool {
 	real, err := filepath.EvalSymlinks(place.Path)
 	root, rootErr := filepath.EvalSymlinks(place.Root)

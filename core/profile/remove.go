@@ -45,7 +45,7 @@ func (e *Edit) cutOut(t *table) {
 		if own.inline >= 0 {
 			start, end = d.lines(own.inline, own.outerEnd)
 		}
-		e.cuts = append(e.cuts, cut{start: start, end: end})
+		e.cuts = append(e.cuts, textEdit{start: start, end: end})
 	}
 }
 
@@ -97,7 +97,7 @@ func (f *File) Rename(from, to string) (*Edit, error) {
 func (e *Edit) renameTable(t *table, to string) {
 	for _, h := range e.doc.headers {
 		if len(h.path) >= 2 && h.path[0] == t.kind && h.path[1] == t.Name {
-			e.cuts = append(e.cuts, cut{int(h.name.start), int(h.name.end), nameKey(to)})
+			e.cuts = append(e.cuts, textEdit{int(h.name.start), int(h.name.end), nameKey(to)})
 		}
 	}
 	seen := make(map[int32]bool)
@@ -106,7 +106,7 @@ func (e *Edit) renameTable(t *table, to string) {
 		kind, name, _ := e.doc.owner(own)
 		if kind == t.kind && name == t.Name && own.name.end > 0 && !seen[own.name.start] {
 			seen[own.name.start] = true
-			e.cuts = append(e.cuts, cut{int(own.name.start), int(own.name.end), nameKey(to)})
+			e.cuts = append(e.cuts, textEdit{int(own.name.start), int(own.name.end), nameKey(to)})
 		}
 	}
 }
@@ -116,7 +116,7 @@ func (e *Edit) rename(kind, k, from, to string) {
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]
 		if of, _, field := e.doc.owner(own); of == kind && field == k && own.value.Raw == from {
-			e.cuts = append(e.cuts, cut{int(own.valueAt), int(own.end), syntax.Quote(to)})
+			e.cuts = append(e.cuts, textEdit{int(own.valueAt), int(own.end), syntax.Quote(to)})
 		}
 	}
 	renamed := func(t *table) {

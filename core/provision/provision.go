@@ -28,9 +28,9 @@ const (
 	Database Verb = "database"
 )
 
-// Wish is what a verb is to do.
-type Wish struct {
-	engine.Wish
+// Request is what a verb is to do.
+type Request struct {
+	engine.DesiredState
 	Verb Verb
 	// DropAccount and DropDatabase are what Drop takes away; Database takes DropDatabase too.
 	DropAccount, DropDatabase bool
@@ -55,7 +55,7 @@ func (e *NotThereError) Error() string { return e.What + " is not there" }
 var ErrNotOffered = errors.New("this version does not do that on this engine")
 
 // Offers reports whether the engine has all that a wish takes.
-func (s *Server) Offers(w *Wish) bool {
+func (s *Server) Offers(w *Request) bool {
 	if s.By == nil {
 		return false
 	}
@@ -75,7 +75,7 @@ func (s *Server) Offers(w *Wish) bool {
 }
 
 // Plan looks at the server, and says what a wish takes. It changes nothing.
-func (s *Server) Plan(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) Plan(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if !s.Offers(w) {
 		return nil, ErrNotOffered
 	}
@@ -144,16 +144,16 @@ func (g *rowBuffer) Row(values [][]byte) error {
 }
 
 // run runs a planner in the administrator's session.
-func (s *Server) run(ctx context.Context, p engine.Planner, w *Wish) (*engine.Plan, error) {
+func (s *Server) run(ctx context.Context, p engine.Planner, w *Request) (*engine.Plan, error) {
 	ask, err := s.ask(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	return p(ctx, ask, &w.Wish)
+	return p(ctx, ask, &w.DesiredState)
 }
 
 // one runs a planner that needs the account.
-func (s *Server) one(ctx context.Context, p engine.Planner, w *Wish) (*engine.Plan, error) {
+func (s *Server) one(ctx context.Context, p engine.Planner, w *Request) (*engine.Plan, error) {
 	plan, err := s.run(ctx, p, w)
 	if err == nil && len(plan.Missing) > 0 {
 		return nil, &NotThereError{What: plan.Missing[0], Account: true}
@@ -161,7 +161,7 @@ func (s *Server) one(ctx context.Context, p engine.Planner, w *Wish) (*engine.Pl
 	return plan, err
 }
 
-func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) planMake(ctx context.Context, w *Request) (*engine.Plan, error) {
 	plan := &engine.Plan{}
 	steps := []engine.Planner{s.By.Account}
 	if w.Database != "" && !s.By.Numbered {
@@ -181,7 +181,7 @@ func (s *Server) planMake(ctx context.Context, w *Wish) (*engine.Plan, error) {
 }
 
 // addRights adds the plan of a planner that looks into the database, as far as that is there.
-func (s *Server) addRights(ctx context.Context, w *Wish, p engine.Planner, plan *engine.Plan) error {
+func (s *Server) addRights(ctx context.Context, w *Request, p engine.Planner, plan *engine.Plan) error {
 	var ask engine.Ask
 	var err error
 	switch {
@@ -193,7 +193,7 @@ func (s *Server) addRights(ctx context.Context, w *Wish, p engine.Planner, plan 
 	if err != nil {
 		return err
 	}
-	part, err := p(ctx, ask, &w.Wish)
+	part, err := p(ctx, ask, &w.DesiredState)
 	if err == nil {
 		plan.Add(part)
 	}
@@ -201,7 +201,7 @@ func (s *Server) addRights(ctx context.Context, w *Wish, p engine.Planner, plan 
 }
 
 // planGrant gives rights to an account that is there, in a database that is there.
-func (s *Server) planGrant(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) planGrant(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if err := s.accountThere(ctx, w); err != nil {
 		return nil, err
 	}
@@ -223,7 +223,7 @@ func (s *Server) planGrant(ctx context.Context, w *Wish) (*engine.Plan, error) {
 }
 
 // accountThere is an error where the account is not there.
-func (s *Server) accountThere(ctx context.Context, w *Wish) error {
+func (s *Server) accountThere(ctx context.Context, w *Request) error {
 	if s.By.Unlock == nil {
 		return nil
 	}
@@ -231,7 +231,7 @@ func (s *Server) accountThere(ctx context.Context, w *Wish) error {
 	return err
 }
 
-func (s *Server) planRevoke(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) planRevoke(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if err := s.accountThere(ctx, w); err != nil {
 		return nil, err
 	}
@@ -252,7 +252,7 @@ func (s *Server) planRevoke(ctx context.Context, w *Wish) (*engine.Plan, error) 
 }
 
 // planDrop drops the database first: what it holds of the account needs no other owner then.
-func (s *Server) planDrop(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) planDrop(ctx context.Context, w *Request) (*engine.Plan, error) {
 	plan := &engine.Plan{}
 	w.DropsDatabase = w.DropDatabase && w.Database != "" && !s.By.Numbered
 	if w.DropsDatabase {
@@ -277,7 +277,7 @@ func (s *Server) planDrop(ctx context.Context, w *Wish) (*engine.Plan, error) {
 		if err != nil {
 			return nil, err
 		}
-		there := w.Wish
+		there := w.DesiredState
 		there.Database = database
 		part, err := s.By.Disown(ctx, ask, &there)
 		if err != nil {
@@ -290,7 +290,7 @@ func (s *Server) planDrop(ctx context.Context, w *Wish) (*engine.Plan, error) {
 }
 
 // planDatabase makes or drops a database without an account of its own.
-func (s *Server) planDatabase(ctx context.Context, w *Wish) (*engine.Plan, error) {
+func (s *Server) planDatabase(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if w.DropDatabase {
 		return s.run(ctx, s.By.DropDatabase, w)
 	}
@@ -316,8 +316,8 @@ type StatementError struct {
 func (e *StatementError) Error() string { return e.Err.Error() }
 func (e *StatementError) Unwrap() error { return e.Err }
 
-// Run makes the changes of a plan, one after another; made is told of each. The first that is refused ends it, with a
-// *StatementError. What the server says beside a statement goes to notice.
+// Run makes the changes of a plan, one after another; made is called for each. The first that is refused ends it,
+// with a *StatementError. What the server says beside a statement goes to notice.
 func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Change),
 	notice func(engine.Notice)) error {
 	for i, c := range plan.Changes {
@@ -343,7 +343,7 @@ func (s *noticeWriter) Notice(n engine.Notice) { s.notice(n) }
 
 // RemainingChanges are the changes that a plan made again still has, for a sentence each: what the server took
 // without an error and did not do.
-func (s *Server) RemainingChanges(ctx context.Context, w *Wish) (left []string, err error) {
+func (s *Server) RemainingChanges(ctx context.Context, w *Request) (left []string, err error) {
 	plan, err := s.Plan(ctx, w)
 	var gone *NotThereError
 	switch {

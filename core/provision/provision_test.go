@@ -41,7 +41,7 @@ func (*session) Took() time.Duration { return 0 }
 
 // says is a planner that plans one statement, or what its word says.
 func says(word string) engine.Planner {
-	return func(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+	return func(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 		if ask != nil {
 			if _, err := ask(ctx, word); err != nil {
 				return nil, err
@@ -68,7 +68,7 @@ func whole() *engine.Provision {
 	return &engine.Provision{
 		Apart: true, Account: says("account"), Database: says("database"), Rights: says("rights"), Revoke: says("revoke"), Unlock: says("unlock"), Expire: says("expire"),
 		DropDatabase: says("drop database"), Disown: says("disown"),
-		DropAccount: func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
+		DropAccount: func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
 			return &engine.Plan{Changes: []engine.Change{engine.Taking("", "drop role")}, Also: []string{"counts", "tides"}}, nil
 		},
 	}
@@ -88,54 +88,54 @@ func texts(p *engine.Plan, err error) string {
 func TestPlan(t *testing.T) {
 	var log []string
 	fresh, gone, unseen := whole(), whole(), whole()
-	fresh.Database = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
+	fresh.Database = func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
 		return &engine.Plan{NewDatabase: true, Changes: []engine.Change{engine.Adding("", "create it")}}, nil
 	}
-	gone.Unlock = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
+	gone.Unlock = func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
 		return &engine.Plan{Missing: []string{"the role x"}}, nil
 	}
-	unseen.Database = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
+	unseen.Database = func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
 		return &engine.Plan{Unseen: true}, nil
 	}
 	together := whole()
 	together.Apart = false
-	counts := engine.Wish{Database: "counts", Access: engine.AccessRead}
+	counts := engine.DesiredState{Database: "counts", Access: engine.AccessRead}
 	for name, c := range map[string]struct {
 		by   *engine.Provision
-		wish Wish
+		wish Request
 		want string
 	}{
-		"make":                   {whole(), Wish{Verb: Make, Wish: counts}, "account counts, database counts, rights counts"},
-		"make, new":              {fresh, Wish{Verb: Make, Wish: counts}, "account counts, create it, rights counts unseen"},
-		"make, asleep":           {unseen, Wish{Verb: Make, Wish: counts}, "account counts"},
-		"make, shut":             {whole(), Wish{Verb: Make, Wish: engine.Wish{Database: "shut", Access: engine.AccessRead}}, "error: shut"},
-		"make, no database":      {whole(), Wish{Verb: Make}, "account "},
-		"unlock":                 {whole(), Wish{Verb: Unlock, Wish: counts}, "unlock counts"},
-		"unlock nobody":          {gone, Wish{Verb: Unlock}, "error: the role x is not there"},
-		"expire":                 {whole(), Wish{Verb: Expire}, "expire "},
-		"grant":                  {whole(), Wish{Verb: Grant, Wish: counts}, "database counts, rights counts"},
-		"grant, new":             {fresh, Wish{Verb: Grant, Wish: counts}, "error: the database counts is not there"},
-		"grant nobody":           {gone, Wish{Verb: Grant}, "error: the role x is not there"},
-		"grant, asleep":          {unseen, Wish{Verb: Grant, Wish: counts}, ""},
-		"revoke":                 {whole(), Wish{Verb: Revoke, Wish: counts}, "revoke counts"},
-		"revoke, new":            {fresh, Wish{Verb: Revoke, Wish: counts}, "error: the database counts is not there"},
-		"drop":                   {whole(), Wish{Verb: Drop, DropAccount: true, DropDatabase: true, Wish: counts}, "drop database counts, disown tides, drop role"},
-		"drop the account":       {whole(), Wish{Verb: Drop, DropAccount: true, Wish: counts}, "disown counts, disown tides, drop role"},
-		"drop the database":      {whole(), Wish{Verb: Drop, DropDatabase: true, Wish: counts}, "drop database counts"},
-		"database":               {whole(), Wish{Verb: Database, Wish: counts}, "database counts"},
-		"database with an owner": {together, Wish{Verb: Database, Wish: engine.Wish{Database: "counts", Owner: "warden"}}, "database counts, rights counts"},
-		"database of nobody":     {gone, Wish{Verb: Database, Wish: engine.Wish{Owner: "x"}}, "error: the role x is not there"},
-		"database, dropped":      {whole(), Wish{Verb: Database, DropDatabase: true, Wish: counts}, "drop database counts"},
-		"not offered":            {&engine.Provision{Unlock: says("x")}, Wish{Verb: Make}, "error: " + ErrNotOffered.Error()},
+		"make":                   {whole(), Request{Verb: Make, DesiredState: counts}, "account counts, database counts, rights counts"},
+		"make, new":              {fresh, Request{Verb: Make, DesiredState: counts}, "account counts, create it, rights counts unseen"},
+		"make, asleep":           {unseen, Request{Verb: Make, DesiredState: counts}, "account counts"},
+		"make, shut":             {whole(), Request{Verb: Make, DesiredState: engine.DesiredState{Database: "shut", Access: engine.AccessRead}}, "error: shut"},
+		"make, no database":      {whole(), Request{Verb: Make}, "account "},
+		"unlock":                 {whole(), Request{Verb: Unlock, DesiredState: counts}, "unlock counts"},
+		"unlock nobody":          {gone, Request{Verb: Unlock}, "error: the role x is not there"},
+		"expire":                 {whole(), Request{Verb: Expire}, "expire "},
+		"grant":                  {whole(), Request{Verb: Grant, DesiredState: counts}, "database counts, rights counts"},
+		"grant, new":             {fresh, Request{Verb: Grant, DesiredState: counts}, "error: the database counts is not there"},
+		"grant nobody":           {gone, Request{Verb: Grant}, "error: the role x is not there"},
+		"grant, asleep":          {unseen, Request{Verb: Grant, DesiredState: counts}, ""},
+		"revoke":                 {whole(), Request{Verb: Revoke, DesiredState: counts}, "revoke counts"},
+		"revoke, new":            {fresh, Request{Verb: Revoke, DesiredState: counts}, "error: the database counts is not there"},
+		"drop":                   {whole(), Request{Verb: Drop, DropAccount: true, DropDatabase: true, DesiredState: counts}, "drop database counts, disown tides, drop role"},
+		"drop the account":       {whole(), Request{Verb: Drop, DropAccount: true, DesiredState: counts}, "disown counts, disown tides, drop role"},
+		"drop the database":      {whole(), Request{Verb: Drop, DropDatabase: true, DesiredState: counts}, "drop database counts"},
+		"database":               {whole(), Request{Verb: Database, DesiredState: counts}, "database counts"},
+		"database with an owner": {together, Request{Verb: Database, DesiredState: engine.DesiredState{Database: "counts", Owner: "warden"}}, "database counts, rights counts"},
+		"database of nobody":     {gone, Request{Verb: Database, DesiredState: engine.DesiredState{Owner: "x"}}, "error: the role x is not there"},
+		"database, dropped":      {whole(), Request{Verb: Database, DropDatabase: true, DesiredState: counts}, "drop database counts"},
+		"not offered":            {&engine.Provision{Unlock: says("x")}, Request{Verb: Make}, "error: " + ErrNotOffered.Error()},
 	} {
 		if got := texts(server(&log, c.by).Plan(t.Context(), &c.wish)); got != c.want {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
-	if (&Server{}).Offers(&Wish{Verb: Make}) {
+	if (&Server{}).Offers(&Request{Verb: Make}) {
 		t.Error("an engine without provision offers it")
 	}
-	if w := (Wish{Verb: Drop, DropAccount: true, DropDatabase: true, Wish: counts}); texts(server(&log, whole()).Plan(t.Context(), &w)) == "" || !w.DropsDatabase {
+	if w := (Request{Verb: Drop, DropAccount: true, DropDatabase: true, DesiredState: counts}); texts(server(&log, whole()).Plan(t.Context(), &w)) == "" || !w.DropsDatabase {
 		t.Error("the planner of the account is not told that the database goes too")
 	}
 }
@@ -153,17 +153,19 @@ func TestRunAndLeft(t *testing.T) {
 	if !slices.Equal(log, []string{"> one", "counts> two", "> drop role"}) {
 		t.Errorf("%q", log)
 	}
-	if left, err := s.RemainingChanges(t.Context(), &Wish{Verb: Unlock}); err != nil || !slices.Equal(left, []string{"why unlock"}) {
+	if left, err := s.RemainingChanges(t.Context(), &Request{Verb: Unlock}); err != nil || !slices.Equal(left, []string{"why unlock"}) {
 		t.Error(left, err)
 	}
-	s.By.Unlock = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) {
+	s.By.Unlock = func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
 		return &engine.Plan{Missing: []string{"x"}}, nil
 	}
-	if left, err := s.RemainingChanges(t.Context(), &Wish{Verb: Unlock}); err != nil || left != nil {
+	if left, err := s.RemainingChanges(t.Context(), &Request{Verb: Unlock}); err != nil || left != nil {
 		t.Error(left, err)
 	}
-	s.By.Expire = func(context.Context, engine.Ask, *engine.Wish) (*engine.Plan, error) { return nil, errors.New("down") }
-	if _, err := s.RemainingChanges(t.Context(), &Wish{Verb: Expire}); err == nil {
+	s.By.Expire = func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
+		return nil, errors.New("down")
+	}
+	if _, err := s.RemainingChanges(t.Context(), &Request{Verb: Expire}); err == nil {
 		t.Error("it could not look, and says nothing")
 	}
 	ask, err := s.Ask(t.Context())

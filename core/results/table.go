@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// table is a header and rows in columns, two blanks between them; or, stacked, one value a line.
-type table struct {
+// tableWriter is a header and rows in columns, two blanks between them; or, stacked, one value a line.
+type tableWriter struct {
 	stacked bool
 	held    [][][]byte // rows that the widths are made of
 	since   time.Time
@@ -33,7 +33,7 @@ const (
 // widest is how wide a column is at most where there are others.
 const widest = 60
 
-func (t *table) begin(w *Writer) error {
+func (t *tableWriter) begin(w *Writer) error {
 	if w.results > 1 {
 		w.buffer = append(w.buffer, '\n')
 	}
@@ -41,7 +41,7 @@ func (t *table) begin(w *Writer) error {
 	return nil
 }
 
-func (t *table) row(w *Writer, values [][]byte) error {
+func (t *tableWriter) row(w *Writer, values [][]byte) error {
 	if t.stacked {
 		t.stack(w, values)
 		return nil
@@ -57,7 +57,7 @@ func (t *table) row(w *Writer, values [][]byte) error {
 	return nil
 }
 
-func (t *table) end(w *Writer) error {
+func (t *tableWriter) end(w *Writer) error {
 	if !t.stacked && t.widths == nil {
 		t.release(w)
 	}
@@ -68,7 +68,7 @@ func (t *table) end(w *Writer) error {
 	return nil
 }
 
-func (t *table) close(*Writer) {}
+func (t *tableWriter) close(*Writer) {}
 
 func plural(n int, one, many string) string {
 	if n == 1 {
@@ -97,7 +97,7 @@ func sizeOf(rows [][][]byte) int {
 }
 
 // release works out the widths, and writes the header and the rows that were held.
-func (t *table) release(w *Writer) {
+func (t *tableWriter) release(w *Writer) {
 	t.widths = make([]int, len(w.columns))
 	for i, c := range w.columns {
 		t.widths[i] = columns(t.cell(w, []byte(c.Name)))
@@ -136,7 +136,7 @@ func (t *table) release(w *Writer) {
 const null = "null"
 
 // cell is a value for a column: one line, and on a terminal without what could steer it.
-func (t *table) cell(w *Writer, value []byte) string {
+func (t *tableWriter) cell(w *Writer, value []byte) string {
 	if value == nil {
 		return null
 	}
@@ -153,7 +153,7 @@ func (t *table) cell(w *Writer, value []byte) string {
 // lineEnds writes what would end a line, or a column, in letters.
 var lineEnds = strings.NewReplacer("\r", `\r`, "\n", `\n`, "\t", `\t`)
 
-func (t *table) line(w *Writer, values [][]byte) {
+func (t *tableWriter) line(w *Writer, values [][]byte) {
 	for i, value := range values[:t.shown] {
 		if i > 0 {
 			w.buffer = append(w.buffer, "  "...)
@@ -181,7 +181,7 @@ func (t *table) line(w *Writer, values [][]byte) {
 }
 
 // stack writes a row with one value a line.
-func (t *table) stack(w *Writer, values [][]byte) {
+func (t *tableWriter) stack(w *Writer, values [][]byte) {
 	if w.rows > 1 {
 		w.buffer = append(w.buffer, '\n')
 	}

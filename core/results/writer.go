@@ -51,9 +51,9 @@ type Writer struct {
 	rows    int64 // of the result that is written
 	err     error
 
-	// Noticed is told of what the server says beside a result; nil for nobody.
+	// Noticed gets the server's notices beside a result; nil for none.
 	Noticed func(engine.Notice)
-	// Ended is told how each result ended; nil for nobody.
+	// Ended is called at the end of each result; nil for none.
 	Ended func(engine.Outcome)
 }
 
@@ -70,7 +70,7 @@ func NewWriter(out io.Writer, l Layout) (*Writer, error) {
 	w := &Writer{out: out, layout: l}
 	switch l.Format {
 	case "table":
-		w.form = &table{stacked: l.Stacked}
+		w.form = &tableWriter{stacked: l.Stacked}
 	case "csv":
 		w.form = &separatedValues{separator: ',', field: appendCSV, line: "\r\n"}
 	case "tsv":
@@ -80,7 +80,7 @@ func NewWriter(out io.Writer, l Layout) (*Writer, error) {
 	case "json-lines":
 		w.form = &jsonLines{}
 	case "bare":
-		w.form = bare{}
+		w.form = bareWriter{}
 	default:
 		return nil, fmt.Errorf("no format %q", l.Format)
 	}
@@ -269,10 +269,10 @@ func appendTSV(to, value []byte) []byte {
 	return append(to, value[from:]...)
 }
 
-// bare is the values of one column, a line each.
-type bare struct{}
+// bareWriter is the values of one column, a line each.
+type bareWriter struct{}
 
-func (bare) begin(w *Writer) error {
+func (bareWriter) begin(w *Writer) error {
 	switch {
 	case w.results > 1:
 		return ErrOneResult
@@ -282,10 +282,10 @@ func (bare) begin(w *Writer) error {
 	return nil
 }
 
-func (bare) row(w *Writer, values [][]byte) error {
+func (bareWriter) row(w *Writer, values [][]byte) error {
 	w.buffer = append(append(w.buffer, values[0]...), '\n')
 	return nil
 }
 
-func (bare) end(*Writer) error { return nil }
-func (bare) close(*Writer)     {}
+func (bareWriter) end(*Writer) error { return nil }
+func (bareWriter) close(*Writer)     {}

@@ -45,7 +45,7 @@ const ending = ".pending"
 // maxFile bounds a file, in bytes: a password of 64 KiB, written as JSON.
 const maxFile = 512 << 10
 
-// File is that of a profile; a project's are told apart as no profile's name has an @.
+// File is the path for a profile. A project's profile has an @ in the path, which no profile's name has.
 func (f Folder) File(profile string) string {
 	if name, ok := strings.CutPrefix(profile, "project:"); ok {
 		profile = name + "@project"

@@ -12,12 +12,12 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Which is one of the two passwords of a rotation.
-type Which int
+// PasswordChoice is one of the two passwords of a rotation.
+type PasswordChoice int
 
 // The passwords.
 const (
-	Old Which = iota
+	Old PasswordChoice = iota
 	New
 )
 
@@ -26,9 +26,9 @@ type Steps struct {
 	// Keep writes the new password to the disk, beside the old one.
 	Keep func(ctx context.Context) error
 	// Change sets a password at the server: the new one, or the old one again.
-	Change func(ctx context.Context, to Which) error
+	Change func(ctx context.Context, to PasswordChoice) error
 	// Accepts logs in with a password on a new connection. An error is that the server could not be asked.
-	Accepts func(ctx context.Context, w Which) (bool, error)
+	Accepts func(ctx context.Context, w PasswordChoice) (bool, error)
 	// Adopt makes the new password the source's own. Drop forgets it.
 	Adopt, Drop func(ctx context.Context) error
 }
@@ -101,7 +101,7 @@ func settle(ctx context.Context, s Steps, why error) error {
 var ErrNeither = errors.New("the server accepts neither the old password nor the new one")
 
 // Resume finds out which password the server accepts, keeps that one, and removes the other. An error leaves both.
-func Resume(ctx context.Context, s Steps) (Which, error) {
+func Resume(ctx context.Context, s Steps) (PasswordChoice, error) {
 	in, err := s.Accepts(ctx, New)
 	if err != nil {
 		return Old, err

@@ -17,8 +17,8 @@ import (
 
 // world is a server and a source, and what goes wrong with them.
 type world struct {
-	server  Which // the password that it takes
-	source  Which
+	server  PasswordChoice // the password that it takes
+	source  PasswordChoice
 	pending bool
 	neither bool // it takes no password at all
 	steps   []string
@@ -42,14 +42,14 @@ func (w *world) do() Steps {
 			w.pending = true
 			return nil
 		},
-		Change: func(_ context.Context, to Which) error {
+		Change: func(_ context.Context, to PasswordChoice) error {
 			err := w.step(fmt.Sprint("change ", to))
 			if err == nil || w.lost {
 				w.server = to
 			}
 			return err
 		},
-		Accepts: func(_ context.Context, one Which) (bool, error) {
+		Accepts: func(_ context.Context, one PasswordChoice) (bool, error) {
 			if err := w.step(fmt.Sprint("accepts ", one)); err != nil {
 				return false, err
 			}
@@ -108,7 +108,7 @@ func TestRun(t *testing.T) {
 	w := &world{}
 	s := w.do()
 	answers := []bool{false, true} // not with the new one, and then with the old one
-	s.Accepts = func(context.Context, Which) (bool, error) {
+	s.Accepts = func(context.Context, PasswordChoice) (bool, error) {
 		in := answers[0]
 		answers = answers[1:]
 		return in, nil
@@ -125,7 +125,7 @@ func TestRun(t *testing.T) {
 
 // TestResume: whatever was done before the end, the password that the server takes is the one that stays.
 func TestResume(t *testing.T) {
-	for _, server := range []Which{Old, New} {
+	for _, server := range []PasswordChoice{Old, New} {
 		w := &world{server: server, pending: true}
 		which, err := Resume(t.Context(), w.do())
 		if err != nil || which != server || w.source != server || w.pending {

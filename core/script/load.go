@@ -18,7 +18,7 @@ type Loader struct {
 	Connect func(ctx context.Context, database string) (engine.Runner, error)
 	// From is where to begin: of what stands before, only settings are sent. The zero Place is the start.
 	From Place
-	// Begins is told of each item before it is sent, Said of the words that the script shows; nil for nobody.
+	// Begins gets each item before it is sent, Said the words that the script shows; nil for none.
 	Begins func(*Item)
 	Said   func(string)
 

@@ -22,7 +22,7 @@ type Plan struct {
 	begun bool
 
 	seen map[effectKey]int
-	made map[thing]bool
+	made map[object]bool
 }
 
 // begins tells whether an item is sent, or only read.
@@ -48,14 +48,14 @@ type Risk struct {
 	Why string
 }
 
-type thing struct {
+type object struct {
 	kind string
 	name statement.Name
 }
 
 type effectKey struct {
 	deed statement.Action
-	thing
+	object
 }
 
 // maxRisks bounds the risks that are listed.
@@ -65,7 +65,7 @@ const maxRisks = 1000
 // carried out.
 func (p *Plan) Scan(r *Reader, by *engine.Statements) error {
 	if p.seen == nil {
-		p.seen, p.made = make(map[effectKey]int), make(map[thing]bool)
+		p.seen, p.made = make(map[effectKey]int), make(map[object]bool)
 	}
 	for {
 		item, err := r.Next()
@@ -112,7 +112,7 @@ func (p *Plan) add(item *Item, by *engine.Statements) {
 }
 
 func (p *Plan) plan(at Place, e statement.Effect, name statement.Name) {
-	what := thing{e.Kind, name}
+	what := object{e.Kind, name}
 	key := effectKey{e.Deed, what}
 	if i, again := p.seen[key]; again {
 		p.Effects[i].Times++

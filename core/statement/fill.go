@@ -53,7 +53,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 			s.Arguments = append(s.Arguments, value)
 			text.WriteString(by.Parameter(len(s.Arguments)))
 		}
-		p.moves = append(p.moves, move{b, span{before, text.Len()}})
+		p.moves = append(p.moves, substitution{b, span{before, text.Len()}})
 	}
 	text.Write(p.Text[from:])
 	s.Text = text.String()
@@ -72,8 +72,8 @@ func takesValues(words []string, by *engine.Statements) bool {
 	return words[0] != "CREATE" || slices.ContainsFunc(words, isQuery)
 }
 
-// move is a placeholder, and what stands in its place.
-type move struct{ was, is span }
+// substitution is a placeholder, and what stands in its place.
+type substitution struct{ was, is span }
 
 // original is the byte in a piece's text for a byte of the statement that Fill made of it.
 func (p *Piece) original(at int) int {

@@ -23,7 +23,7 @@ type Job struct {
 	KeepGoing bool          // after a statement that failed
 	Atomic    bool          // all of them are one transaction
 
-	// Ran is told of each statement that the server carried out, Failed of each that it refused; nil for nobody.
+	// Ran gets each statement that the server carried out, Failed each that it refused; nil for none.
 	Ran    func(p *Piece, took time.Duration)
 	Failed func(*Failure)
 
@@ -33,7 +33,7 @@ type Job struct {
 	onlyReads bool
 }
 
-// ErrFailed is a job of which a statement failed; Failed was told which.
+// ErrFailed is a job of which a statement failed; Failed got it.
 var ErrFailed = errors.New("a statement failed")
 
 // ErrOpen is a script that ends within a transaction, which was rolled back.
@@ -81,7 +81,7 @@ func (j *Job) One(ctx context.Context, p *Piece) error {
 
 // Take runs one statement with the data that it takes.
 func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
-	taker, ok := j.Runner.(engine.Taker)
+	taker, ok := j.Runner.(engine.DataReceiver)
 	if !ok {
 		return &StopError{Piece: p, What: "this engine takes no data after a statement"}
 	}
@@ -189,16 +189,16 @@ func (j *Job) rollback() {
 
 // silently runs a statement of our own.
 func (j *Job) silently(ctx context.Context, text string) error {
-	return j.Runner.Run(ctx, engine.Statement{Text: text}, nothing{})
+	return j.Runner.Run(ctx, engine.Statement{Text: text}, discard{})
 }
 
-// nothing takes results that nobody wants.
-type nothing struct{}
+// discard takes results that nobody wants.
+type discard struct{}
 
-func (nothing) Begin([]engine.Column) error { return nil }
-func (nothing) Row([][]byte) error          { return nil }
-func (nothing) End(engine.Outcome) error    { return nil }
-func (nothing) Notice(engine.Notice)        {}
+func (discard) Begin([]engine.Column) error { return nil }
+func (discard) Row([][]byte) error          { return nil }
+func (discard) End(engine.Outcome) error    { return nil }
+func (discard) Notice(engine.Notice)        {}
 
 // Prepare makes a session read-only; where the engine can't, One refuses what is not known to read.
 func (j *Job) Prepare(ctx context.Context, readOnly bool) error {

@@ -77,7 +77,7 @@ func TestJob(t *testing.T) {
 			if job.Runner == nil {
 				job.Runner = &scripted{}
 			}
-			job.By, job.To = by, nothing{}
+			job.By, job.To = by, discard{}
 			var failed []string
 			job.Failed = func(f *Failure) { failed = append(failed, strings.Join([]string{itoa(f.Line), itoa(f.Column)}, ":")) }
 			n, err := job.Run(context.Background(), NewSplitter(strings.NewReader(c.script), by.Lexis))
@@ -98,7 +98,7 @@ func TestJobIsInterrupted(t *testing.T) {
 	by := engines.All().ByWord("mysql").Statements
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Millisecond)
 	defer stop()
-	job := Job{Runner: &scripted{}, By: by, To: nothing{}, Timeout: time.Hour}
+	job := Job{Runner: &scripted{}, By: by, To: discard{}, Timeout: time.Hour}
 	_, err := job.Run(ctx, NewSplitter(strings.NewReader("slow; two"), by.Lexis))
 	var stopped *StopError
 	if !errors.As(err, &stopped) || stopped.What != "the statement was cancelled at the server" || !errors.Is(err, context.DeadlineExceeded) {
@@ -117,7 +117,7 @@ func TestPrepare(t *testing.T) {
 		t.Errorf("%v %q", err, server.sent)
 	}
 	server = &scripted{}
-	job = Job{Runner: server, By: engines.All().ByWord("oracle").Statements, To: nothing{}}
+	job = Job{Runner: server, By: engines.All().ByWord("oracle").Statements, To: discard{}}
 	if err := job.Prepare(context.Background(), true); err != nil || len(server.sent) != 0 {
 		t.Errorf("%v %q", err, server.sent)
 	}

@@ -29,10 +29,10 @@ type Piece struct {
 	// Client is what a line for the server's own client asks for, which ends the piece; nil for none.
 	Client *engine.ClientLine
 
-	depth  int    // of parentheses that are open at its end
-	braces []span // in Text
-	colons []span // likewise: :NAME, where lines for the client set variables
-	moves  []move // where Fill changed something
+	depth  int            // of parentheses that are open at its end
+	braces []span         // in Text
+	colons []span         // likewise: :NAME, where lines for the client set variables
+	moves  []substitution // where Fill changed something
 }
 
 // Empty tells that there is no statement in the piece.
@@ -62,7 +62,7 @@ type Splitter struct {
 
 	client    *engine.ClientLines // nil: they are statements like others
 	delimiter string
-	standard  bool // '…' has no backslashes, though the server could be told otherwise
+	standard  bool // '…' has no backslashes, though a setting of the server could change that
 }
 
 // NewSplitter takes a script apart by an engine's rules.

@@ -30,7 +30,7 @@ func (t *LineReader) Empty() bool { return len(bytes.TrimSpace(t.text)) == 0 }
 
 // Next is the next statement that has ended, with its bytes its own; nil where there is none. open is what is open
 // then: "quote", "comment", "brackets", "statement"; "" for nothing. The error is a *SyntaxError that more text does
-// not mend: what was typed is dropped.
+// not fix: what was typed is dropped.
 func (t *LineReader) Next() (p *Piece, open string, err error) {
 	s := NewSplitter(bytes.NewReader(t.text), t.Lexis)
 	if t.last != nil {

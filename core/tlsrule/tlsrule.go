@@ -175,7 +175,7 @@ func (e *HandshakeError) Unwrap() error { return e.Err }
 
 // Handshake encrypts conn and judges the chain by the rule. The connection is
 // a bare *tls.Conn, from which SCRAM takes its channel binding. The chain is
-// judged here and not by crypto/tls, so that every fault of it can be told.
+// judged here and not by crypto/tls, so that each fault has its own finding.
 // Where the result fails, the connection must be closed; err is a
 // *HandshakeError where there was no handshake to judge.
 func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {

@@ -38,7 +38,7 @@ type Login struct {
 
 	// LogIn logs in at the server, for what a program wants in o or says to greet; through is the way to the last hop, nil
 	// without hops.
-	LogIn func(ctx context.Context, o *engine.Opening, greet engine.Greet,
+	LogIn func(ctx context.Context, o *engine.SessionRequest, greet engine.GreetFunc,
 		through *hop.Link) (engine.Conversation, *finding.Finding)
 }
 
@@ -72,7 +72,7 @@ func (t *Tunnel) noteFailure(err error) {
 type caller struct {
 	*Tunnel
 	local   net.Conn
-	opening *engine.Opening // what it wants; nil before it has said so
+	opening *engine.SessionRequest // what it wants; nil before it has said so
 }
 
 // logIn hands a program a session at the server.
@@ -117,7 +117,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		conv.Close()
 	}
 	local.SetWriteDeadline(time.Now().Add(openWithin))
-	remote, err = conv.(engine.Handing).HandOver(local, key)
+	remote, err = conv.(engine.SessionGiver).HandOver(local, key)
 	if err != nil {
 		end()
 		return nil, nil, fmt.Errorf("a session could not be handed over: %s", clean.Line(err.Error(), 200))
@@ -134,7 +134,7 @@ func noOpening(err error) error {
 // greet is the engine.Greet of a program whose server speaks first.
 func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 	c.local.SetDeadline(time.Now().Add(openWithin))
-	o, err := conv.(engine.Greeting).Greet(c.local, c.o.Login.LocalFiles)
+	o, err := conv.(engine.Greeter).Greet(c.local, c.o.Login.LocalFiles)
 	if err != nil {
 		return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
 	}
@@ -162,7 +162,7 @@ func (c *caller) checkCaller() *finding.Finding {
 func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Finding) {
 	ctx, cancel := context.WithTimeout(ctx, c.o.Patience)
 	defer cancel()
-	var greet engine.Greet
+	var greet engine.GreetFunc
 	if c.o.Login.Front.Receive == nil {
 		greet = c.greet
 	}
@@ -201,7 +201,7 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 // Try logs in once, and ends the session: whether a program could.
 func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
 	link, _ := t.current()
-	conv, found := t.o.Login.LogIn(ctx, &engine.Opening{}, nil, link)
+	conv, found := t.o.Login.LogIn(ctx, &engine.SessionRequest{}, nil, link)
 	if found == nil {
 		conv.Close()
 	}
@@ -209,7 +209,7 @@ func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
 }
 
 // checkOpening judges what a program asks for.
-func (t *Tunnel) checkOpening(o *engine.Opening) *finding.Finding {
+func (t *Tunnel) checkOpening(o *engine.SessionRequest) *finding.Finding {
 	l, name := t.o.Login, t.o.Profile
 	switch {
 	case l.User != "" && o.User != "" && o.User != l.User:
@@ -266,7 +266,7 @@ func (s *sessions) cancel(ctx context.Context, key engine.CancelKey) error {
 	if conv == nil {
 		return nil
 	}
-	one, ok := conv.(engine.Cancelling)
+	one, ok := conv.(engine.Canceller)
 	if !ok {
 		return nil
 	}

@@ -21,7 +21,7 @@ import (
 
 // lines is a front for a protocol of lines: "user database [stream]" opens, "cancel SESSION SECRET" cancels.
 var lines = &engine.Front{
-	Receive: func(conn net.Conn) (*engine.Opening, error) {
+	Receive: func(conn net.Conn) (*engine.SessionRequest, error) {
 		line, err := bufio.NewReaderSize(conn, 16).ReadString('\n')
 		words := strings.Fields(line)
 		switch {
@@ -31,13 +31,13 @@ var lines = &engine.Front{
 			var key engine.CancelKey
 			fmt.Sscan(words[1], &key.Session)
 			fmt.Sscan(words[2], &key.Secret)
-			return &engine.Opening{Cancel: &key}, nil
+			return &engine.SessionRequest{Cancel: &key}, nil
 		case len(words) < 2:
 			return nil, errors.New("no opening\x1b[2J")
 		}
-		return &engine.Opening{User: words[0], Database: words[1], Replication: len(words) > 2}, nil
+		return &engine.SessionRequest{User: words[0], Database: words[1], Replication: len(words) > 2}, nil
 	},
-	Refuse: func(conn net.Conn, _ *engine.Opening, found *finding.Finding) error {
+	Refuse: func(conn net.Conn, _ *engine.SessionRequest, found *finding.Finding) error {
 		_, err := fmt.Fprintf(conn, "refused: %s\n", found.Code)
 		return err
 	},
@@ -73,7 +73,7 @@ func TestLogin(t *testing.T) {
 	owner.Store(int32(route.OwnerSelf))
 	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
 		o.Login = &Login{Front: lines, User: "warden", Database: "tides", OwnerOf: func(net.Conn) route.Owner { return route.Owner(owner.Load()) },
-			LogIn: func(ctx context.Context, _ *engine.Opening, _ engine.Greet, through *hop.Link) (engine.Conversation, *finding.Finding) {
+			LogIn: func(ctx context.Context, _ *engine.SessionRequest, _ engine.GreetFunc, through *hop.Link) (engine.Conversation, *finding.Finding) {
 				conn, err := through.DialRaw(ctx, "tcp", "tide-db.internal.example:5432")
 				if err != nil {
 					return nil, finding.New(finding.ReachFailed, "%s", err.Error())
@@ -141,7 +141,7 @@ func TestLogin(t *testing.T) {
 // TestLoginAnyDatabase: what is allowed is handed on.
 func TestLoginAnyDatabase(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Login: &Login{User: "", Database: "tides", AnyDatabase: true, Replication: true}})
-	if found := tunnel.checkOpening(&engine.Opening{User: "anybody", Database: "sea", Replication: true}); found != nil {
+	if found := tunnel.checkOpening(&engine.SessionRequest{User: "anybody", Database: "sea", Replication: true}); found != nil {
 		t.Errorf("%+v", found)
 	}
 }
@@ -149,7 +149,7 @@ func TestLoginAnyDatabase(t *testing.T) {
 // TestLoginWithoutAWay: a program waits for the hops, and then hears why it waits no longer.
 func TestLoginWithoutAWay(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Hops: []*hop.Hop{{}}, Patience: 20 * time.Millisecond, Login: &Login{Front: lines}})
-	conv, found := (&caller{Tunnel: tunnel, opening: &engine.Opening{}}).session(t.Context())
+	conv, found := (&caller{Tunnel: tunnel, opening: &engine.SessionRequest{}}).session(t.Context())
 	if conv != nil || !found.Is(finding.HopDropped) || found.Try[0] != "gharbor tunnel show tides" {
 		t.Errorf("%+v", found)
 	}
@@ -172,7 +172,7 @@ func TestLoginByPassword(t *testing.T) {
 		before := tunnel.strangers.Load()
 		var asked string
 		prove := func(_ net.Conn, password string) error { asked = password; return c.err }
-		found := (&caller{Tunnel: tunnel, opening: &engine.Opening{Prove: prove}}).checkCaller()
+		found := (&caller{Tunnel: tunnel, opening: &engine.SessionRequest{Prove: prove}}).checkCaller()
 		switch {
 		case asked != "ebb", tunnel.strangers.Load()-before != c.strangers, (found == nil) != (c.err == nil):
 			t.Errorf("%s: asked for %q, %+v", name, asked, found)
@@ -189,7 +189,7 @@ func TestLoginOfAGreetedProgram(t *testing.T) {
 	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
 		o.Patience = 300 * time.Millisecond
 		o.Login = &Login{Front: &engine.Front{Refuse: lines.Refuse}, OwnerOf: func(net.Conn) route.Owner { return route.OwnerSelf },
-			LogIn: func(_ context.Context, o *engine.Opening, greet engine.Greet, _ *hop.Link) (engine.Conversation, *finding.Finding) {
+			LogIn: func(_ context.Context, o *engine.SessionRequest, greet engine.GreetFunc, _ *hop.Link) (engine.Conversation, *finding.Finding) {
 				tries++
 				if greet != nil && !unreached.Load() {
 					greeted++
@@ -235,7 +235,9 @@ func TestLoginOfAGreetedProgram(t *testing.T) {
 // greeter is a conversation whose server speaks first.
 type greeter struct{ engine.Conversation }
 
-func (greeter) Greet(net.Conn, bool) (*engine.Opening, error) { return &engine.Opening{}, nil }
+func (greeter) Greet(net.Conn, bool) (*engine.SessionRequest, error) {
+	return &engine.SessionRequest{}, nil
+}
 
 // waitUntil waits for what other goroutines do.
 func waitUntil(t *testing.T, ok func() bool) {

@@ -42,7 +42,7 @@ func (r Registry) Find(ctx context.Context, profile string) (s Status, err error
 
 // List asks all tunnels that run, side by side, sorted by profile. silent are those that are
 // there and do not answer; whose they are they can't say.
-func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesocket.Silent) {
+func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesocket.SilentError) {
 	sockets, _ := filepath.Glob(filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-*.sock"))
 	all = []Status{}
 	answers := make([]Status, len(sockets))
@@ -53,7 +53,7 @@ func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesock
 	}
 	group.Wait()
 	for i, err := range errs {
-		var one *privatesocket.Silent
+		var one *privatesocket.SilentError
 		switch {
 		case err == nil && answers[i].Home == r.Home:
 			all = append(all, answers[i])

@@ -48,7 +48,7 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 		return // it wanted no session
 	}
 	defer end()
-	pair := closers{local, remote}
+	pair := connPair{local, remote}
 	t.conns.Store(pair, nil)
 	defer t.conns.Delete(pair)
 	if ctx.Err() != nil {
@@ -65,10 +65,10 @@ func (t *Tunnel) serve(ctx context.Context, local net.Conn) {
 	<-done
 }
 
-// closers are both ends of a connection.
-type closers struct{ local, remote net.Conn }
+// connPair are both ends of a connection.
+type connPair struct{ local, remote net.Conn }
 
-func (c closers) Close() error {
+func (c connPair) Close() error {
 	c.local.Close()
 	return c.remote.Close()
 }

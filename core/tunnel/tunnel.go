@@ -64,8 +64,8 @@ const (
 	Ended      State = "ended"
 )
 
-// happening is something that went wrong.
-type happening struct {
+// problem is something that went wrong.
+type problem struct {
 	At      time.Time        `json:"at"`
 	Code    finding.Code     `json:"code,omitempty"` // of a finding
 	Text    string           `json:"text"`
@@ -96,7 +96,7 @@ type Status struct {
 	Sent        int64      `json:"sent_bytes"`
 	Received    int64      `json:"received_bytes"`
 	Reconnects  int64      `json:"reconnects"`
-	LastError   *happening `json:"last_error,omitempty"`
+	LastError   *problem   `json:"last_error,omitempty"`
 }
 
 // Tunnel is one that runs.
@@ -109,8 +109,8 @@ type Tunnel struct {
 	stateSince time.Time
 	link       *hop.Link
 	changed    chan struct{} // closed when state changes
-	last       *happening
-	trouble    *happening // of the way, while it is down; it is not covered by what waits for the way
+	last       *problem
+	trouble    *problem // of the way, while it is down; it is not covered by what waits for the way
 
 	open, connections, refused, strangers, sent, received, reconnects atomic.Int64
 	// when the last connection began or ended, in nanoseconds since the start: a clock that is set does not move it
@@ -285,17 +285,17 @@ func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 
 // fail notes what went wrong, and tells it where it is news.
 func (t *Tunnel) fail(code finding.Code, text string) {
-	t.note(happening{Code: code, Text: text}, false)
+	t.note(problem{Code: code, Text: text}, false)
 }
 
 // failFor is fail with a finding that is kept whole.
 func (t *Tunnel) failFor(f *finding.Finding) {
-	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f}, false)
+	t.note(problem{Code: f.Code, Text: f.Cause, Finding: f}, false)
 }
 
 // failWay is failFor for the way to the hops: it counts until that is there again.
 func (t *Tunnel) failWay(f *finding.Finding) {
-	t.note(happening{Code: f.Code, Text: f.Cause, Finding: f}, true)
+	t.note(problem{Code: f.Code, Text: f.Cause, Finding: f}, true)
 }
 
 // lastingFailure is why the way is down and can't come back without a person; nil where it may.
@@ -308,7 +308,7 @@ func (t *Tunnel) lastingFailure() *finding.Finding {
 	return t.trouble.Finding
 }
 
-func (t *Tunnel) note(h happening, ofWay bool) {
+func (t *Tunnel) note(h problem, ofWay bool) {
 	h.At = time.Now()
 	t.mu.Lock()
 	if ofWay {

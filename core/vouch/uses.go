@@ -212,7 +212,7 @@ func (c *collector) aliases(word string) {
 // hosts gathers the addresses that the project's file gives to names that are dialled;
 // all of them, where a name is known only when it is.
 func (c *collector) hosts(name string) {
-	dialled := alias.Dialled(c.file, c.p, name)
+	dialled := alias.DialsHost(c.file, c.p, name)
 	for _, h := range c.file.Hosts {
 		if dialled(h.Name) {
 			words := make([]string, len(h.Addresses))

@@ -62,7 +62,7 @@ func Keep(ctx context.Context, listener net.Listener, keys Keys) { keep(ctx, lis
 func keep(ctx context.Context, listener net.Listener, keys Keys, now func() time.Time) {
 	ctx, lock := deadline.WithTime(ctx, keys.Until, errLocked)
 	defer lock()
-	kept := &notes{all: make(map[string][]byte)}
+	kept := &keeperNotes{all: make(map[string][]byte)}
 	privatesocket.Serve(ctx, listener, func(line string, in io.Reader) (any, func()) {
 		if deadline.Over(keys.Until, now()) { // the machine has just woken
 			return reply{Until: keys.Until, Error: errLocked.Error()}, lock
@@ -118,12 +118,12 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 	return unseal(k.ContentKey, f.content, label("content", f.headerBytes))
 }
 
-// OpenUnlocked opens the wallet through its keeper.
-type OpenUnlocked struct{ Socket string }
+// UnlockedSource opens the wallet through its keeper.
+type UnlockedSource struct{ Socket string }
 
 // ask sends a request to the keeper: privatesocket.ErrNone where there is none, a *privatesocket.Silent
 // where one is and does not answer.
-func (u OpenUnlocked) ask(ctx context.Context, request []byte) (reply, error) {
+func (u UnlockedSource) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply
 	err := privatesocket.Ask(ctx, u.Socket, request, 2*maxContent, &r)
 	if err == nil && r.Error == errLocked.Error() { // and ends
@@ -133,20 +133,20 @@ func (u OpenUnlocked) ask(ctx context.Context, request []byte) (reply, error) {
 }
 
 // Status says until when the wallet is open.
-func (u OpenUnlocked) Status(ctx context.Context) (until time.Time, err error) {
+func (u UnlockedSource) Status(ctx context.Context) (until time.Time, err error) {
 	r, err := u.ask(ctx, []byte("status\n"))
 	return r.Until, err
 }
 
 // Lock ends the keeper. It is privatesocket.ErrNone where there is none.
-func (u OpenUnlocked) Lock(ctx context.Context) error {
+func (u UnlockedSource) Lock(ctx context.Context) error {
 	_, err := u.ask(ctx, []byte("lock\n"))
 	return err
 }
 
-func (u OpenUnlocked) open(ctx context.Context, f *File) (*Wallet, error) {
+func (u UnlockedSource) open(ctx context.Context, f *File) (*Wallet, error) {
 	r, err := u.ask(ctx, append([]byte(fmt.Sprintf("open %d\n", len(f.data))), f.data...))
-	var silent *privatesocket.Silent
+	var silent *privatesocket.SilentError
 	if errors.As(err, &silent) {
 		return nil, refuse(noAnswer(f.Path, silent))
 	}

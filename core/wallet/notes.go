@@ -19,14 +19,14 @@ const (
 	maxNotes = 100
 )
 
-// notes are what a keeper remembers for other commands until it ends: tokens that are to be forgotten with it.
-type notes struct {
+// keeperNotes are what a keeper remembers for other commands until it ends: tokens that are to be forgotten with it.
+type keeperNotes struct {
 	mu  sync.Mutex
 	all map[string][]byte
 }
 
 // answer serves "note N NAME" followed by N bytes, "noted NAME" and "drop NAME". ok is false for another request.
-func (n *notes) answer(line string, in io.Reader) (r reply, ok bool) {
+func (n *keeperNotes) answer(line string, in io.Reader) (r reply, ok bool) {
 	word, rest, _ := strings.Cut(line, " ")
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -54,13 +54,13 @@ func (n *notes) answer(line string, in io.Reader) (r reply, ok bool) {
 }
 
 // Put has the keeper note something under a name, until it ends.
-func (u OpenUnlocked) Put(ctx context.Context, name string, data []byte) error {
+func (u UnlockedSource) Put(ctx context.Context, name string, data []byte) error {
 	_, err := u.note(ctx, append(fmt.Appendf(nil, "note %d %s\n", len(data), name), data...))
 	return err
 }
 
 // Get is what the keeper noted under a name, fs.ErrNotExist where that is nothing.
-func (u OpenUnlocked) Get(ctx context.Context, name string) ([]byte, error) {
+func (u UnlockedSource) Get(ctx context.Context, name string) ([]byte, error) {
 	r, err := u.note(ctx, []byte("noted "+name+"\n"))
 	if err == nil && len(r.Content) == 0 {
 		err = fs.ErrNotExist
@@ -69,12 +69,12 @@ func (u OpenUnlocked) Get(ctx context.Context, name string) ([]byte, error) {
 }
 
 // Drop has the keeper forget what it noted under a name.
-func (u OpenUnlocked) Drop(ctx context.Context, name string) error {
+func (u UnlockedSource) Drop(ctx context.Context, name string) error {
 	_, err := u.note(ctx, []byte("drop "+name+"\n"))
 	return err
 }
 
-func (u OpenUnlocked) note(ctx context.Context, request []byte) (reply, error) {
+func (u UnlockedSource) note(ctx context.Context, request []byte) (reply, error) {
 	r, err := u.ask(ctx, request)
 	switch {
 	case errors.Is(err, privatesocket.ErrNone):

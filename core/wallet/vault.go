@@ -33,7 +33,7 @@ type Supplier struct {
 }
 
 // noAnswer is the finding for a keeper that is there and does not answer.
-func noAnswer(path string, silent *privatesocket.Silent) *finding.Finding {
+func noAnswer(path string, silent *privatesocket.SilentError) *finding.Finding {
 	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open does not answer", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
@@ -107,7 +107,7 @@ func (v *Supplier) openQuietly(ctx context.Context) (*Wallet, error) {
 		return nil, err
 	}
 	opener, err := v.Unlocked(ctx, f.ID())
-	var silent *privatesocket.Silent
+	var silent *privatesocket.SilentError
 	switch {
 	case errors.As(err, &silent):
 		v.silent = noAnswer(f.Path, silent)

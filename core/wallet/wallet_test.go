@@ -420,7 +420,7 @@ func TestKeeper(t *testing.T) {
 		Keep(context.Background(), listener, opened.Keys(time.Now().Add(time.Minute)))
 		close(ended)
 	}()
-	u := OpenUnlocked{socket}
+	u := UnlockedSource{socket}
 	w.has(u, "sightings", "tides")
 	if until, err := u.Status(t.Context()); err != nil || time.Until(until) <= 0 {
 		t.Error("no status")
@@ -463,7 +463,7 @@ func TestSleptKeeper(t *testing.T) {
 		keep(context.Background(), listener, opened.Keys(asleep), func() time.Time { return asleep.Add(time.Second) })
 		close(ended)
 	}()
-	w.fails("after its time", OpenUnlocked{socket}, "wallet.locked")
+	w.fails("after its time", UnlockedSource{socket}, "wallet.locked")
 	<-ended
 }
 
@@ -486,9 +486,9 @@ func TestSilentKeeper(t *testing.T) {
 			conn.Close() // as one that is ended in the middle of an answer
 		}
 	}()
-	u := OpenUnlocked{socket}
+	u := UnlockedSource{socket}
 	w.fails("a silent keeper", u, "wallet.no-answer")
-	var silent *privatesocket.Silent
+	var silent *privatesocket.SilentError
 	if err := u.Lock(t.Context()); !errors.As(err, &silent) || runtime.GOOS == "linux" && silent.PID != os.Getpid() {
 		t.Errorf("%v", err)
 	}

@@ -21,8 +21,8 @@ import (
 	"gentleharbor/internal/testkit"
 )
 
-// passage is one way from a program to a server's rows.
-type passage struct {
+// benchPath is one way from a program to a server's rows.
+type benchPath struct {
 	profile string // whose local address it is; "" for none
 	login   bool   // the address logs in
 	flags   []string
@@ -43,7 +43,7 @@ func (b *bench) addresses() error {
 	if err != nil {
 		return err
 	}
-	a := &addressBench{bench: b, ways: []*passage{
+	a := &addressBench{bench: b, ways: []*benchPath{
 		{peer: -1},
 		{peer: -1, tls: true},
 		{profile: "plain", peer: -1},
@@ -108,7 +108,7 @@ func addressProfiles(server *testkit.PostgreSQL, gate *testkit.SSHD) string {
 type addressBench struct {
 	*bench
 	verified *tls.Config
-	ways     []*passage
+	ways     []*benchPath
 }
 
 // trust makes programs that speak TLS to the server trust its authority.
@@ -123,7 +123,7 @@ func (a *addressBench) trust(server *testkit.PostgreSQL) error {
 }
 
 // open opens the local address of a passage.
-func (a *addressBench) open(w *passage) error {
+func (a *addressBench) open(w *benchPath) error {
 	w.port = freePort()
 	words := []string{"tunnel", "open", w.profile, "-local", w.port}
 	if w.login {
@@ -157,7 +157,7 @@ func (a *addressBench) stop() {
 	}
 }
 
-func (a *addressBench) connect(w *passage) (*pgconn.PgConn, error) {
+func (a *addressBench) connect(w *benchPath) (*pgconn.PgConn, error) {
 	config, err := pgconn.ParseConfig("host=127.0.0.1 user=warden dbname=sightings sslmode=disable port=" + w.port)
 	if err != nil {
 		return nil, err
@@ -176,7 +176,7 @@ func (a *addressBench) connect(w *passage) (*pgconn.PgConn, error) {
 }
 
 // name is a passage's, with that of its peer.
-func (a *addressBench) name(w *passage, what string) string {
+func (a *addressBench) name(w *benchPath, what string) string {
 	name, peer := "address", "direct"
 	if strings.HasPrefix(w.profile, "far") {
 		name, peer = "address by a hop", "tunnel"
@@ -206,7 +206,7 @@ func (a *addressBench) bulk() error {
 			}
 		}
 	}
-	rate := func(w *passage) float64 { return rows * 8192 / 1e9 / median(w.took).Seconds() }
+	rate := func(w *benchPath) float64 { return rows * 8192 / 1e9 / median(w.took).Seconds() }
 	for _, w := range a.ways {
 		if w.peer >= 0 {
 			ours, peer := rate(w), rate(a.ways[w.peer])
@@ -249,7 +249,7 @@ func (a *addressBench) firstRow() error {
 }
 
 // memory is that of an address that many sessions use, each of which has read rows.
-func (a *addressBench) memory(w *passage) error {
+func (a *addressBench) memory(w *benchPath) error {
 	const many = 50
 	before := highest(w.process.Process.Pid)
 	for range many {

@@ -14,15 +14,15 @@ import (
 	"gentleharbor/internal/testkit"
 )
 
-// typing is a program on a terminal.
-type typing struct {
+// terminalProgram is a program on a terminal.
+type terminalProgram struct {
 	master *os.File
 	cmd    *exec.Cmd
 	read   []byte
 }
 
 // onTerminal starts a program on a terminal, and waits for its prompt.
-func (b *bench) onTerminal(prompt string, words ...string) (*typing, time.Duration, error) {
+func (b *bench) onTerminal(prompt string, words ...string) (*terminalProgram, time.Duration, error) {
 	master, slave, err := testkit.OpenTerminal(100)
 	if err != nil {
 		return nil, 0, err
@@ -32,7 +32,7 @@ func (b *bench) onTerminal(prompt string, words ...string) (*typing, time.Durati
 	if path == "gharbor" {
 		path = filepath.Join(b.folder, path)
 	}
-	t := &typing{master: master, cmd: exec.Command(path, words[1:]...)}
+	t := &terminalProgram{master: master, cmd: exec.Command(path, words[1:]...)}
 	t.cmd.Env = append(b.env, "TERM=xterm", "PSQL_PAGER=cat")
 	t.cmd.Stdin, t.cmd.Stdout, t.cmd.Stderr = slave, slave, slave
 	t.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
@@ -45,7 +45,7 @@ func (b *bench) onTerminal(prompt string, words ...string) (*typing, time.Durati
 }
 
 // until reads up to a text.
-func (t *typing) until(text string) error {
+func (t *terminalProgram) until(text string) error {
 	buffer := make([]byte, 64<<10)
 	for !bytes.Contains(t.read, []byte(text)) {
 		n, err := t.master.Read(buffer)
@@ -58,7 +58,7 @@ func (t *typing) until(text string) error {
 	return nil
 }
 
-func (t *typing) end() {
+func (t *terminalProgram) end() {
 	t.cmd.Process.Kill()
 	t.cmd.Wait()
 	t.master.Close()

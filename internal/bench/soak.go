@@ -29,12 +29,12 @@ func (b *bench) soak(length time.Duration) error {
 	if err != nil {
 		return err
 	}
-	s := &soaking{addressBench: &addressBench{bench: b}}
+	s := &soakRun{addressBench: &addressBench{bench: b}}
 	defer s.stop()
 	if err := s.trust(server); err != nil {
 		return err
 	}
-	s.ways = []*passage{
+	s.ways = []*benchPath{
 		{profile: "far-tls", login: true},
 		{profile: "plain-tls", tls: true},
 		{profile: "far", login: true, flags: []string{"-idle", "2m"}},
@@ -83,7 +83,7 @@ func (b *bench) soak(length time.Duration) error {
 const warm = 3
 
 // judge prints the figures, and fails where something did not hold.
-func (s *soaking) judge(length time.Duration, wall *clock) error {
+func (s *soakRun) judge(length time.Duration, wall *clock) error {
 	fmt.Printf("soak of %s: %d sessions, %d broken off, %d failures while the hop was up\n", length,
 		s.done.Load(), s.broken.Load(), s.failed.Load())
 	fmt.Printf("%d hop restarts, %d jumps of the clock, %d tunnels opened and closed\n", s.restarts, wall.jumps, s.opened)
@@ -109,7 +109,7 @@ func (s *soaking) judge(length time.Duration, wall *clock) error {
 	return errors.New("the soak did not hold")
 }
 
-type soaking struct {
+type soakRun struct {
 	*addressBench
 	down                 atomic.Bool // the hop is away, or was a moment ago
 	done, broken, failed atomic.Int64
@@ -124,7 +124,7 @@ type size struct {
 }
 
 // work opens one session after the other.
-func (s *soaking) work(ctx context.Context, w *passage) {
+func (s *soakRun) work(ctx context.Context, w *benchPath) {
 	for ctx.Err() == nil {
 		s.once(ctx, w)
 		pause(ctx, time.Duration(rand.IntN(20))*time.Millisecond)
@@ -132,7 +132,7 @@ func (s *soaking) work(ctx context.Context, w *passage) {
 }
 
 // seldom opens a session now and then, oftener than the tunnel's -idle.
-func (s *soaking) seldom(ctx context.Context, w *passage) {
+func (s *soakRun) seldom(ctx context.Context, w *benchPath) {
 	for ctx.Err() == nil {
 		s.once(ctx, w)
 		pause(ctx, 20*time.Second)
@@ -140,7 +140,7 @@ func (s *soaking) seldom(ctx context.Context, w *passage) {
 }
 
 // once opens a session, and counts how it ended.
-func (s *soaking) once(ctx context.Context, w *passage) {
+func (s *soakRun) once(ctx context.Context, w *benchPath) {
 	down := s.down.Load()
 	conn, err := s.connect(w)
 	if err == nil {
@@ -154,16 +154,16 @@ func (s *soaking) once(ctx context.Context, w *passage) {
 	}
 }
 
-func (s *soaking) fail(err error) {
+func (s *soakRun) fail(err error) {
 	s.failed.Add(1)
 	fmt.Fprintln(os.Stderr, time.Now().Format(time.TimeOnly), err)
 }
 
 // come opens tunnels that serve one session each, and closes them.
-func (s *soaking) come(ctx context.Context) {
+func (s *soakRun) come(ctx context.Context) {
 	for ctx.Err() == nil {
 		if down := s.down.Load(); !down {
-			w := &passage{profile: "plain"}
+			w := &benchPath{profile: "plain"}
 			err := s.open(w)
 			if err == nil {
 				s.once(ctx, w)
@@ -184,7 +184,7 @@ func (s *soaking) come(ctx context.Context) {
 }
 
 // session reads rows, cancels a statement, or breaks off in the middle.
-func (s *soaking) session(ctx context.Context, conn *pgconn.PgConn) error {
+func (s *soakRun) session(ctx context.Context, conn *pgconn.PgConn) error {
 	defer conn.Close(context.Background())
 	switch rand.IntN(10) {
 	case 0:
@@ -209,7 +209,7 @@ func (s *soaking) session(ctx context.Context, conn *pgconn.PgConn) error {
 }
 
 // now is the size of each way's process.
-func (s *soaking) now() []size {
+func (s *soakRun) now() []size {
 	var all []size
 	for _, w := range s.ways {
 		pid := w.process.Process.Pid

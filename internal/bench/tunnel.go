@@ -23,7 +23,7 @@ func (b *bench) tunnels() error {
 	if err != nil {
 		return err
 	}
-	w := &way{bench: b, gate: gate, bulk: freePort(), greet: freePort()}
+	w := &hopWorld{bench: b, gate: gate, bulk: freePort(), greet: freePort()}
 	for what, port := range map[string]string{"bulk": w.bulk, "greet": w.greet} {
 		server := exec.Command(filepath.Join(b.folder, "traffic"), what, "127.0.0.1:"+port)
 		if err := server.Start(); err != nil {
@@ -61,8 +61,8 @@ func (b *bench) gate() (*testkit.SSHD, error) {
 	return gate, os.WriteFile(filepath.Join(b.folder, ".ssh", "known_hosts"), []byte(known+"\n"), 0o600)
 }
 
-// way is a jump host with two servers behind it.
-type way struct {
+// hopWorld is a jump host with two servers behind it.
+type hopWorld struct {
 	*bench
 	gate        *testkit.SSHD
 	bulk, greet string // ports
@@ -79,7 +79,7 @@ func freePort() string {
 }
 
 // ssh starts the system's client forwarding a port.
-func (w *way) ssh(local, remote string, more ...string) *exec.Cmd {
+func (w *hopWorld) ssh(local, remote string, more ...string) *exec.Cmd {
 	args := append(more, "-F", "none", "-N", "-o", "UserKnownHostsFile="+filepath.Join(w.folder, ".ssh", "known_hosts"),
 		"-i", w.gate.Key, "-p", strconv.Itoa(w.gate.Port),
 		"-L", "127.0.0.1:"+local+":127.0.0.1:"+remote, w.gate.User+"@127.0.0.1")
@@ -88,14 +88,14 @@ func (w *way) ssh(local, remote string, more ...string) *exec.Cmd {
 
 // tunnel starts ours in the foreground, but for the memory's sake as the background
 // one runs.
-func (w *way) tunnel(profile, local string) *exec.Cmd {
+func (w *hopWorld) tunnel(profile, local string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(w.folder, "gharbor"), "tunnel", "open", profile, "-local", local)
 	cmd.Env = append(slices.Clone(w.env), "GODEBUG=madvdontneed=0", "XDG_RUNTIME_DIR="+w.folder)
 	return cmd
 }
 
 // reading runs a client and returns the number that it prints.
-func (w *way) reading(what, port string) (float64, error) {
+func (w *hopWorld) reading(what, port string) (float64, error) {
 	out, err := exec.Command(filepath.Join(w.folder, "traffic"), what, "127.0.0.1:"+port).Output()
 	if err != nil {
 		return 0, fmt.Errorf("traffic %s %s: %w", what, port, err)
@@ -104,13 +104,13 @@ func (w *way) reading(what, port string) (float64, error) {
 }
 
 // up waits until a forward serves.
-func (w *way) up(port string) error {
+func (w *hopWorld) up(port string) error {
 	_, err := w.time("traffic", "first", "127.0.0.1:"+port)
 	return err
 }
 
 // throughput reads a gibibyte through each, in turn.
-func (w *way) throughput() error {
+func (w *hopWorld) throughput() error {
 	const rounds = 7
 	names := []string{"gharbor", "ssh", "ssh, AES-GCM"}
 	ports := []string{freePort(), freePort(), freePort()}
@@ -169,7 +169,7 @@ func memoryOf(pid int, field string) float64 {
 }
 
 // short makes many short connections one after the other.
-func (w *way) short() error {
+func (w *hopWorld) short() error {
 	ours, peer := freePort(), freePort()
 	for port, cmd := range map[string]*exec.Cmd{ours: w.tunnel("greet", ours), peer: w.ssh(peer, w.greet)} {
 		if err := cmd.Start(); err != nil {
@@ -193,7 +193,7 @@ func (w *way) short() error {
 }
 
 // first is the time from the start of a process to the first byte of the server.
-func (w *way) first() error {
+func (w *hopWorld) first() error {
 	const rounds = 15
 	var ours, peer []time.Duration
 	for range rounds {

@@ -7,7 +7,7 @@ import (
 )
 
 // understandsEscapes makes a console take escape sequences, and reports whether it does: that of before Windows 10 does
-// not, and others must be told (SetConsoleMode).
+// not, and others must be switched to it (SetConsoleMode).
 func understandsEscapes(file *os.File) bool {
 	console := windows.Handle(file.Fd())
 	var mode uint32

@@ -110,26 +110,26 @@ func (p *Provider) answer(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	p.settle()
-	kept := &keeping{ResponseWriter: w}
+	kept := &recordingWriter{ResponseWriter: w}
 	p.route(kept, r, strings.Split(strings.TrimPrefix(r.URL.Path, "/v1/"), "/"))
 	if key != "" && kept.status < 300 {
 		p.done[key] = kept.body.Bytes()
 	}
 }
 
-// keeping notes what is answered.
-type keeping struct {
+// recordingWriter notes what is answered.
+type recordingWriter struct {
 	http.ResponseWriter
 	status int
 	body   bytes.Buffer
 }
 
-func (k *keeping) WriteHeader(status int) {
+func (k *recordingWriter) WriteHeader(status int) {
 	k.status = status
 	k.ResponseWriter.WriteHeader(status)
 }
 
-func (k *keeping) Write(data []byte) (int, error) {
+func (k *recordingWriter) Write(data []byte) (int, error) {
 	if k.status == 0 {
 		k.status = http.StatusOK
 	}

@@ -2,7 +2,7 @@
 // a real one cannot show: an old interface, no permission, slow, huge or broken answers.
 // It answers the calls of the engine's public HTTP API that a client of database
 // containers makes, over a Unix socket or loopback TCP, and runs nothing: a container's
-// server is whatever its owner starts when it is told of a start.
+// server is whatever its owner starts in OnStart.
 package engineapi
 
 import (
@@ -101,7 +101,7 @@ type Config struct {
 	Registry   []string      // that a pull finds
 	Pace       time.Duration // between two steps of a pull
 
-	// OnStart is told of a container that is to run: it makes its server, and says at
+	// OnStart is called for a container that is to run: it makes its server, and says at
 	// which ports of 127.0.0.1 it listens. OnStop ends it. Either may be nil.
 	OnStart func(c *Container) error
 	OnStop  func(c *Container)

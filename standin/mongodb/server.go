@@ -1,6 +1,6 @@
 // Package mongodb is a simulated MongoDB server for the demo and for tests of what a real one cannot show here. It does
 // logins by SCRAM, PLAIN and certificates, is a primary, a secondary or alone, finds and adds documents, answers what a
-// test asks, and commits scripted faults. It listens on loopback or a Unix socket only, and keeps what it is told until
+// test asks, and commits scripted faults. It listens on loopback or a Unix socket only, and keeps its data until
 // it is closed.
 package mongodb
 

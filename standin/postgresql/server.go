@@ -84,7 +84,7 @@ type Config struct {
 	// PasswordCame is called when a client has sent its password, or the proof of it; nil for nobody.
 	PasswordCame func()
 
-	// Cancelled is told of a request to cancel a statement; nil for nobody.
+	// Cancelled gets a request to cancel a statement; nil for none.
 	Cancelled func(key []byte)
 }
 

@@ -18,12 +18,12 @@ func Statements(s *store.Store, config *Config) func(*pgproto3.Backend, string, 
 	if config.cluster == nil {
 		config.cluster = newCluster(config)
 	}
-	a := &answerer{store: s, config: config, sessions: make(map[*pgproto3.Backend]*state)}
+	a := &storeAnswerer{store: s, config: config, sessions: make(map[*pgproto3.Backend]*state)}
 	return a.answer
 }
 
-// answerer is a store behind the protocol.
-type answerer struct {
+// storeAnswerer is a store behind the protocol.
+type storeAnswerer struct {
 	store    *store.Store
 	config   *Config
 	mu       sync.Mutex
@@ -36,7 +36,7 @@ type state struct {
 	readOnly bool
 }
 
-func (a *answerer) stateOf(to *pgproto3.Backend) *state {
+func (a *storeAnswerer) stateOf(to *pgproto3.Backend) *state {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.sessions[to] == nil {
@@ -46,7 +46,7 @@ func (a *answerer) stateOf(to *pgproto3.Backend) *state {
 }
 
 // answer answers one statement.
-func (a *answerer) answer(to *pgproto3.Backend, text string, values [][]byte) bool {
+func (a *storeAnswerer) answer(to *pgproto3.Backend, text string, values [][]byte) bool {
 	trimmed := strings.TrimSpace(text)
 	upper := strings.ToUpper(trimmed)
 	session := a.stateOf(to)
@@ -99,7 +99,7 @@ func (a *answerer) answer(to *pgproto3.Backend, text string, values [][]byte) bo
 }
 
 // give sends what a statement gives.
-func (a *answerer) give(to *pgproto3.Backend, answer *store.Answer) {
+func (a *storeAnswerer) give(to *pgproto3.Backend, answer *store.Answer) {
 	if answer.Notice != "" {
 		to.Send(&pgproto3.NoticeResponse{
 			Severity:            "NOTICE",
@@ -149,7 +149,7 @@ func oid(name string) uint32 {
 }
 
 // rows sends rows of texts; "-" is NULL.
-func (a *answerer) rows(to *pgproto3.Backend, columns int, rows [][]string) {
+func (a *storeAnswerer) rows(to *pgproto3.Backend, columns int, rows [][]string) {
 	names := make([]string, columns)
 	for i := range names {
 		names[i] = fmt.Sprint("c", i+1)
@@ -167,7 +167,7 @@ func (a *answerer) rows(to *pgproto3.Backend, columns int, rows [][]string) {
 	to.Send(&pgproto3.CommandComplete{CommandTag: []byte(fmt.Sprintf("SELECT %d", len(rows)))})
 }
 
-func (a *answerer) refuse(to *pgproto3.Backend, err error) {
+func (a *storeAnswerer) refuse(to *pgproto3.Backend, err error) {
 	e := &pgproto3.ErrorResponse{Severity: "ERROR", SeverityUnlocalized: "ERROR", Code: "XX000", Message: err.Error()}
 	var said *store.Error
 	if errors.As(err, &said) {
@@ -177,7 +177,7 @@ func (a *answerer) refuse(to *pgproto3.Backend, err error) {
 }
 
 // take takes the data of COPY, up to a row that does not fit. It is false where the client has gone.
-func (a *answerer) take(to *pgproto3.Backend, answer *store.Answer) bool {
+func (a *storeAnswerer) take(to *pgproto3.Backend, answer *store.Answer) bool {
 	formats := make([]uint16, len(answer.Into))
 	to.Send(&pgproto3.CopyInResponse{ColumnFormatCodes: formats})
 	to.Flush()
@@ -237,7 +237,7 @@ func withLine(err error, table string, line int) error {
 }
 
 // catalogue answers what browse and load ask: how many columns there are, and the rows.
-func (a *answerer) catalogue(text string, values [][]byte) (columns int, rows [][]string, ok bool) {
+func (a *storeAnswerer) catalogue(text string, values [][]byte) (columns int, rows [][]string, ok bool) {
 	tables, counts := a.store.Tables()
 	size := func(n int) string { return fmt.Sprint(8192 * (2 + n/80)) }
 	wanted := func(name string) bool { return len(values) == 0 || string(values[0]) == name }

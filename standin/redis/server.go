@@ -1,6 +1,6 @@
 // Package redis is a simulated Redis server for the demo and for tests of what a real one cannot show. It knows users
 // with passwords, some commands on texts, hashes and lists, the facts that a test asks for, and commits scripted
-// faults. It listens on loopback or a Unix socket only, and keeps what it is told until it is closed.
+// faults. It listens on loopback or a Unix socket only, and keeps its data until it is closed.
 package redis
 
 import (

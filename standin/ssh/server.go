@@ -56,7 +56,7 @@ type Config struct {
 	Accounts map[string]Account // by user
 	// "name:port" as asked for to the address that is dialled; one that is not here is not known
 	Hosts    map[string]string
-	Refusals map[string]string // "name:port" to what is said of one that can't be reached
+	Refusals map[string]string // "name:port" to the message for one that can't be reached
 	HostKey  ssh.Signer        // nil for one made at start
 	Banner   string
 	Fault    Fault

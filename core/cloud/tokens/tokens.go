@@ -47,8 +47,8 @@ type Token struct {
 	Since   time.Time // of the sign-in
 }
 
-// plain is a token as it is sealed.
-type plain struct {
+// plainToken is a token as it is sealed.
+type plainToken struct {
 	Access  string    `json:"access"`
 	Refresh string    `json:"refresh,omitempty"`
 	Until   time.Time `json:"until,omitzero"`
@@ -209,7 +209,7 @@ func (s Store) read(of Owner) (*file, error) {
 
 // Save keeps a token at a place. It writes this one file, or the memory, and nothing else.
 func (s Store) Save(ctx context.Context, of Owner, t *Token, at Place) error {
-	data, err := json.Marshal(plain{t.Access.Disclose(), t.Refresh.Disclose(), t.Until, t.Scopes, t.Since})
+	data, err := json.Marshal(plainToken{t.Access.Disclose(), t.Refresh.Disclose(), t.Until, t.Scopes, t.Since})
 	if err != nil {
 		return err
 	}
@@ -302,7 +302,7 @@ func sealer(key secret.Value) (interface {
 }
 
 func parse(data []byte) (*Token, error) {
-	var p plain
+	var p plainToken
 	if err := json.Unmarshal(data, &p); err != nil || p.Access == "" && p.Refresh == "" {
 		return nil, errors.New("the token can't be read")
 	}

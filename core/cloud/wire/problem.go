@@ -38,7 +38,7 @@ const (
 	FeatureOff      Kind = "feature-off"       // 409: a feature must be switched on first
 	NotAllowed      Kind = "not-allowed"       // 403: no rule lets this address in
 	RulePending     Kind = "rule-pending"      // 409: the rule that lets it in is not in force yet
-	AlreadySet      Kind = "already-set"       // 409: the first password was told already
+	AlreadySet      Kind = "already-set"       // 409: the first password was given out already
 	Invalid         Kind = "invalid"           // 400 or 422: the request is not understood
 	TooMany         Kind = "too-many-requests" // 429
 	Unavailable     Kind = "unavailable"       // 503

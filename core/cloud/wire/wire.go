@@ -188,7 +188,7 @@ func (Login) String() string { return "[hidden]" }
 // GoString is String.
 func (Login) GoString() string { return "[hidden]" }
 
-// First is a first password, which is told once.
+// First is a first password, which the service gives out once.
 type First struct {
 	Instance string `json:"instance"`
 	Branch   string `json:"branch,omitempty"`

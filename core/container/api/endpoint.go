@@ -54,7 +54,7 @@ func (e Endpoint) Host() string {
 	return u.Hostname()
 }
 
-// The variables by which an engine's own clients are told of TLS (Docker
+// The variables with the TLS settings of an engine's own clients (Docker
 // documentation, "Use TLS (HTTPS) to protect the Docker daemon socket").
 const (
 	verifyVariable   = "DOCKER_TLS_VERIFY"

@@ -26,7 +26,7 @@ type place struct {
 
 func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.port)) }
 
-// inside is the port that the server has in its container: what the profile says, else what the server itself is told
+// inside is the port that the server has in its container: what the profile says, else what the server is set to
 // there, or takes.
 func (v *view) inside() int {
 	port := v.profile.Port()
@@ -124,11 +124,11 @@ func (v *view) publishedPlaces(port int) []place {
 // publishedOf are the addresses that bindings mean for an engine on a host, ""
 // for this machine.
 func publishedOf(bindings []api.Binding, host string) []place {
-	type ranked struct {
+	type rankedPlace struct {
 		place
 		rank int
 	}
-	var all []ranked
+	var all []rankedPlace
 	for _, b := range bindings {
 		port, err := strconv.Atoi(b.HostPort)
 		if err != nil || port < 1 || port > 65535 {
@@ -143,7 +143,7 @@ func publishedOf(bindings []api.Binding, host string) []place {
 			continue
 		}
 		addr = addr.Unmap()
-		one := ranked{place: place{addr.String(), port, ""}, rank: 2}
+		one := rankedPlace{place: place{addr.String(), port, ""}, rank: 2}
 		switch {
 		case host != "" && addr.IsLoopback():
 			continue // of the other machine
@@ -160,11 +160,11 @@ func publishedOf(bindings []api.Binding, host string) []place {
 		case !addr.Is4():
 			one.rank = 3
 		}
-		if !slices.ContainsFunc(all, func(o ranked) bool { return o.place == one.place }) {
+		if !slices.ContainsFunc(all, func(o rankedPlace) bool { return o.place == one.place }) {
 			all = append(all, one)
 		}
 	}
-	slices.SortStableFunc(all, func(a, b ranked) int { return a.rank - b.rank })
+	slices.SortStableFunc(all, func(a, b rankedPlace) int { return a.rank - b.rank })
 	places := make([]place, len(all))
 	for i, one := range all {
 		places[i] = one.place

@@ -28,7 +28,7 @@ type Declaration struct {
 	Database  string
 	Service   string // that a listener is asked for, where the engine has one
 	Variable  string // that has the user's password, or with _FILE names its file
-	None      bool   // the server was told to want no password
+	None      bool   // the environment says that the server wants no password
 	Made      bool   // the image made one, and printed it in its log once
 	Elsewhere string // variables that name files with the user or the database, which are not known then
 }

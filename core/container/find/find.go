@@ -41,11 +41,11 @@ type Engines struct {
 
 	looked  cachedLook
 	mu      sync.Mutex
-	clients map[string]*connecting // by endpoint: versions are agreed on once
+	clients map[string]*pendingClient // by endpoint: versions are agreed on once
 }
 
-// connecting is a client that is being made, or was.
-type connecting struct {
+// pendingClient is a client that is being made, or was.
+type pendingClient struct {
 	once   sync.Once
 	client *api.Client
 	err    error
@@ -86,11 +86,11 @@ func ownAddresses() []netip.Prefix {
 func (e *Engines) connect(ctx context.Context, endpoint api.Endpoint) (*api.Client, error) {
 	e.mu.Lock()
 	if e.clients == nil {
-		e.clients = make(map[string]*connecting)
+		e.clients = make(map[string]*pendingClient)
 	}
 	one := e.clients[endpoint.Address]
 	if one == nil || !one.failed.IsZero() && time.Since(one.failed) > remembered {
-		one = new(connecting)
+		one = new(pendingClient)
 		e.clients[endpoint.Address] = one
 	}
 	e.mu.Unlock()

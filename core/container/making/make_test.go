@@ -35,9 +35,9 @@ func newEngine(t *testing.T, config engineapi.Config) (*find.Engines, *api.Clien
 }
 
 // wish is a container of an engine that is not there yet.
-func wish(word, user string) Wish {
+func wish(word, user string) Request {
 	spec := engines.All().ByWord(word)
-	return Wish{Profile: "counts", Entry: "counts", Engine: spec, User: user, Inside: spec.Port, Image: spec.Image.Name + ":1", Name: "counts"}
+	return Request{Profile: "counts", Entry: "counts", Engine: spec, User: user, Inside: spec.Port, Image: spec.Image.Name + ":1", Name: "counts"}
 }
 
 // TestAccounts: each image is told of the account by its own variables, and a secret stands in a file.

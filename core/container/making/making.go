@@ -127,7 +127,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Status == 409 {
-		if found := nameTaken(ctx, p.client, p.Wish); found != nil {
+		if found := nameTaken(ctx, p.client, p.Request); found != nil {
 			return found
 		}
 	}

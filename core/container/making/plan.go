@@ -26,8 +26,8 @@ const (
 	secretsLabel = "gentle-harbor.secrets" // on the container: the volume with its secrets
 )
 
-// Wish is a container that is to be made.
-type Wish struct {
+// Request is a container that is to be made.
+type Request struct {
 	Profile  string
 	Entry    string       // of the wallet, for the user's password
 	Engine   *engine.Spec // of which a container can be made
@@ -47,7 +47,7 @@ type Wish struct {
 
 // Plan is how a container will be made.
 type Plan struct {
-	Wish
+	Request
 	Pull      bool     // the image has to be fetched first
 	Moved     string   // why it is not at the usual port, "" where it is
 	Folder    string   // of the data, in the container
@@ -108,7 +108,7 @@ func ValidImage(s string) bool {
 }
 
 // Draft is how a container would be made as wished, as far as no engine is asked.
-func Draft(w Wish) *Plan {
+func Draft(w Request) *Plan {
 	if w.Volume == "" {
 		w.Volume = w.Name + "-data"
 	}
@@ -116,7 +116,7 @@ func Draft(w Wish) *Plan {
 		w.Database = w.User
 	}
 	p := &Plan{
-		Wish:     w,
+		Request:  w,
 		Check:    w.Engine.Image.Recipe.Check(w.User, w.Database, w.Inside),
 		Folder:   w.Engine.Image.Folders[0],
 		Secretly: w.Name + "-secrets",
@@ -126,7 +126,7 @@ func Draft(w Wish) *Plan {
 }
 
 // New finds out how a container can be made as wished; nothing is changed yet.
-func New(ctx context.Context, client *api.Client, w Wish) (*Plan, *finding.Finding) {
+func New(ctx context.Context, client *api.Client, w Request) (*Plan, *finding.Finding) {
 	p := Draft(w)
 	p.client = client
 	if found := nameTaken(ctx, client, w); found != nil {
@@ -168,7 +168,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 }
 
 // underAnotherName is the command that makes the container by another name.
-func (w Wish) underAnotherName() string {
+func (w Request) underAnotherName() string {
 	if w.Fixed {
 		return fmt.Sprintf("gharbor set %s container=%s-2 && gharbor container make %s -image %s", w.Profile, w.Name,
 			w.Profile, w.Image)
@@ -177,7 +177,7 @@ func (w Wish) underAnotherName() string {
 }
 
 // again is the command that makes the container with another value for a flag.
-func (w Wish) again(flag, value string) string {
+func (w Request) again(flag, value string) string {
 	if w.Again != nil {
 		return w.Again(flag, value)
 	}
@@ -283,7 +283,7 @@ func freePort() int {
 }
 
 // nameTaken is the finding for a name that a container has already.
-func nameTaken(ctx context.Context, client *api.Client, w Wish) *finding.Finding {
+func nameTaken(ctx context.Context, client *api.Client, w Request) *finding.Finding {
 	old, err := client.Inspect(ctx, w.Name)
 	switch {
 	case api.Gone(err):

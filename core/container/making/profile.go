@@ -52,7 +52,7 @@ func Fits(p *resolve.Profile) error {
 
 // For completes a wish by what a profile says: the engine, the account, the database, the ports, and the wallet's
 // entry for the password. A mistake in the wish is a *Refused.
-func (w Wish) For(p *resolve.Profile) (Wish, error) {
+func (w Request) For(p *resolve.Profile) (Request, error) {
 	given := w
 	w.Profile, w.Engine, w.User, w.Database = p.Profile.Name, p.Engine(), p.Text(key.User), p.Text(key.Database)
 	w.Entry, w.Inside = w.Profile, w.Engine.Port

@@ -49,22 +49,22 @@ func TestFits(t *testing.T) {
 func TestWishAndChanges(t *testing.T) {
 	for _, c := range []struct {
 		text     string
-		wish     Wish
+		wish     Request
 		endpoint string
 		want     string
 	}{
-		{local, Wish{}, "", "counts 5432 0 counts | host= container=counts secret=wallet:counts"},
-		{local + "port = 6000\n", Wish{Name: "tides"}, "", "tides 5432 6000 counts | host= port= container=tides secret=wallet:counts"},
-		{local + "secret = \"wallet:other\"\n", Wish{Port: 7}, "tcp://far:1", "counts 5432 7 other | host= container=counts endpoint=tcp://far:1"},
-		{local + "secret = \"file:~/pw\"\n", Wish{}, "", "counts 5432 0 counts | host= container=counts own"},
-		{"engine = \"mysql\"\nuser = \"x\"\ncontainer = \"rings\"\nport = 3307\n", Wish{}, "", "rings 3307 0 counts | secret=wallet:counts"},
+		{local, Request{}, "", "counts 5432 0 counts | host= container=counts secret=wallet:counts"},
+		{local + "port = 6000\n", Request{Name: "tides"}, "", "tides 5432 6000 counts | host= port= container=tides secret=wallet:counts"},
+		{local + "secret = \"wallet:other\"\n", Request{Port: 7}, "tcp://far:1", "counts 5432 7 other | host= container=counts endpoint=tcp://far:1"},
+		{local + "secret = \"file:~/pw\"\n", Request{}, "", "counts 5432 0 counts | host= container=counts own"},
+		{"engine = \"mysql\"\nuser = \"x\"\ncontainer = \"rings\"\nport = 3307\n", Request{}, "", "rings 3307 0 counts | secret=wallet:counts"},
 	} {
 		p := profileOf(t, c.text)
 		w, err := c.wish.For(p)
 		if err != nil {
 			t.Fatal(err)
 		}
-		changes, own, err := (&Plan{Wish: w}).Changes(p, c.endpoint)
+		changes, own, err := (&Plan{Request: w}).Changes(p, c.endpoint)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -79,13 +79,13 @@ func TestWishAndChanges(t *testing.T) {
 			t.Errorf("%s comes to %s, not %s", c.text, got, c.want)
 		}
 	}
-	for _, w := range []Wish{{Name: "a b"}, {Volume: "x/y"}} {
+	for _, w := range []Request{{Name: "a b"}, {Volume: "x/y"}} {
 		if _, err := w.For(profileOf(t, local)); !errors.As(err, new(*Refusal)) {
 			t.Errorf("%+v is taken: %v", w, err)
 		}
 	}
 	in := profileOf(t, "engine = \"mysql\"\nuser = \"x\"\ncontainer = \"rings\"\n")
-	if _, err := (Wish{Name: "other"}).For(in); !errors.As(err, new(*Refusal)) {
+	if _, err := (Request{Name: "other"}).For(in); !errors.As(err, new(*Refusal)) {
 		t.Error("different containers are taken")
 	}
 	for image, want := range map[string]string{"postgres:16": "postgresql", "mariadb": "mariadb", "own/mysql-x": "mysql", "nginx": ""} {

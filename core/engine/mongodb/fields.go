@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// field is what a sample says of a field: its kinds, the most frequent first, and in how many documents it is.
-type field struct {
+// fieldSample is what a sample says of a field: its kinds, the most frequent first, and in how many documents it is.
+type fieldSample struct {
 	name  string
 	kinds map[string]int
 	n     int
@@ -23,8 +23,8 @@ type field struct {
 
 // fieldRows are the fields of a sample of a collection's documents, and their types.
 func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, error) {
-	var fields []*field
-	known := make(map[string]*field)
+	var fields []*fieldSample
+	known := make(map[string]*fieldSample)
 	documents := 0
 	note := func(name, kind string) {
 		f := known[name]
@@ -32,7 +32,7 @@ func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, 
 			if len(fields) >= mostFields {
 				return
 			}
-			f = &field{name: name, kinds: make(map[string]int)}
+			f = &fieldSample{name: name, kinds: make(map[string]int)}
 			known[name], fields = f, append(fields, f)
 		}
 		f.kinds[kind]++

@@ -56,7 +56,7 @@ var Spec = &engine.Spec{
 		Opening:   opening,
 		Recognise: recognise,
 	},
-	Local: engine.Local{
+	Local: engine.LocalInstall{
 		Programs: []string{"mongod"},
 		Units:    []string{"mongod"},
 	},

@@ -13,7 +13,7 @@ import (
 
 // planExpire sets when the password ends: so many days after it was changed. One that has ended is made new by storing
 // the same form again.
-func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -46,7 +46,7 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // sameAgain stores the form of the password that is there once more: it counts as new then.
-func sameAgain(w *engine.Wish, own *storedAccount) engine.Change {
+func sameAgain(w *engine.DesiredState, own *storedAccount) engine.Change {
 	form := "ALTER USER " + own.at() + " IDENTIFIED WITH " + own.plugin + " AS "
 	if isMariaDB(w.Facts) {
 		form = "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "
@@ -74,7 +74,7 @@ func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition strin
 }
 
 // expiry is the rule by which a password ends on the day of the wish.
-func expiry(ctx context.Context, ask engine.Ask, w *engine.Wish, a account, renewed bool) (string, error) {
+func expiry(ctx context.Context, ask engine.Ask, w *engine.DesiredState, a account, renewed bool) (string, error) {
 	if w.Until.IsZero() {
 		return "PASSWORD EXPIRE NEVER", nil
 	}

@@ -43,8 +43,8 @@ const sessionCaps = capFoundRows | capLongFlag | capNoSchema | capODBC | capIgno
 const openingCaps = capLongPassword | capWithDatabase | capProtocol41 | capSecureConnection | capPluginAuth |
 	capAttributes | capLengthEncoded
 
-// program is what a program on this machine wants of its session.
-type program struct {
+// programRequest is what a program on this machine wants of its session.
+type programRequest struct {
 	caps      uint32 // of sessionCaps, and of local files
 	collation byte
 	sequence  byte // of the next packet to it
@@ -55,7 +55,7 @@ type program struct {
 
 // Greet is an engine.Greeting's: the far server's greeting, without what this end does not do, and the program's
 // answer.
-func (c *conversation) Greet(local net.Conn, files bool) (*engine.Opening, error) {
+func (c *conversation) Greet(local net.Conn, files bool) (*engine.SessionRequest, error) {
 	caps := c.hello.caps & sessionCaps
 	if files {
 		caps |= c.hello.caps & capLocalFiles
@@ -130,7 +130,7 @@ func readPacket(conn net.Conn) ([]byte, error) {
 var errCutLogin = errors.New("its first packet is cut off")
 
 // parseLogin reads a program's first packet (MySQL documentation, "Protocol::HandshakeResponse41").
-func parseLogin(packet []byte) (*program, *engine.Opening, error) {
+func parseLogin(packet []byte) (*programRequest, *engine.SessionRequest, error) {
 	const fixed = 4 + 4 + 1 + 23
 	body := packet[4:]
 	if len(body) < fixed {
@@ -143,7 +143,7 @@ func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 	case caps&capTLS != 0:
 		return nil, nil, errors.New("it wants TLS, which is not offered on this machine")
 	}
-	p := &program{caps: caps & (sessionCaps | capLocalFiles), collation: body[8], sequence: packet[3] + 1}
+	p := &programRequest{caps: caps & (sessionCaps | capLocalFiles), collation: body[8], sequence: packet[3] + 1}
 	user, rest, ok := bytes.Cut(body[fixed:], []byte{0})
 	if !ok {
 		return nil, nil, errCutLogin
@@ -159,7 +159,7 @@ func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 			return nil, nil, errCutLogin
 		}
 	}
-	o := &engine.Opening{User: string(user), Sequence: p.sequence}
+	o := &engine.SessionRequest{User: string(user), Sequence: p.sequence}
 	var name []byte
 	if caps&capWithDatabase != 0 {
 		name, rest, _ = bytes.Cut(rest, []byte{0})
@@ -174,7 +174,7 @@ func parseLogin(packet []byte) (*program, *engine.Opening, error) {
 
 // refuse sends a finding as the error with which a server ends a login. Its number is that of an error without one of
 // its own (ER_UNKNOWN_ERROR), its state that of a server that rejects the connection.
-func refuse(conn net.Conn, o *engine.Opening, found *finding.Finding) error {
+func refuse(conn net.Conn, o *engine.SessionRequest, found *finding.Finding) error {
 	const number, state = 1105, "#08004"
 	var sequence byte
 	if o != nil {

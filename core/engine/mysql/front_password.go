@@ -11,8 +11,8 @@ import (
 )
 
 // prove compares what a program made of its password and the greeting's salt. A program that makes it by another method
-// than the two that are read here is told to take the older one.
-func (p *program) prove(conn net.Conn, password string) error {
+// than the two that are read here is asked to use the older one.
+func (p *programRequest) prove(conn net.Conn, password string) error {
 	if len(p.answer) == 0 { // it has no password
 		return engine.ErrNotProved
 	}
@@ -42,7 +42,7 @@ func (p *program) prove(conn net.Conn, password string) error {
 const cachingFast = 3
 
 // send writes the next packet of the login.
-func (p *program) send(conn io.Writer, body []byte) error {
+func (p *programRequest) send(conn io.Writer, body []byte) error {
 	_, err := conn.Write(frame(p.sequence, body))
 	p.sequence++
 	return err

@@ -74,7 +74,7 @@ func TestForProgram(t *testing.T) {
 
 // TestSessionCaps: the login at the far end is for what the program wants, as far as the server has it.
 func TestSessionCaps(t *testing.T) {
-	h := &hello{caps: driverCaps | capMultiStatements | capTLS, program: &program{caps: capMultiStatements | capSessionTrack, collation: 8}}
+	h := &hello{caps: driverCaps | capMultiStatements | capTLS, program: &programRequest{caps: capMultiStatements | capSessionTrack, collation: 8}}
 	if caps := h.loginCaps(true); caps&sessionCaps != capMultiStatements || caps&capTLS == 0 || caps&capLocalFiles != 0 {
 		t.Errorf("%#x", caps)
 	}
@@ -139,7 +139,7 @@ func TestProve(t *testing.T) {
 			}
 			heard <- packet
 		}()
-		p := &program{method: c.method, answer: c.answer, salt: salt, sequence: 2}
+		p := &programRequest{method: c.method, answer: c.answer, salt: salt, sequence: 2}
 		err := p.prove(address, "ebb")
 		address.Close()
 		got := <-heard
@@ -182,7 +182,7 @@ func framedAs(greeting []byte, method string) []byte {
 
 // TestRefuse: a finding becomes the protocol's own error, with the number that comes next.
 func TestRefuse(t *testing.T) {
-	for sequence, o := range map[byte]*engine.Opening{0: nil, 2: {Sequence: 2}} {
+	for sequence, o := range map[byte]*engine.SessionRequest{0: nil, 2: {Sequence: 2}} {
 		program, address := net.Pipe()
 		go func() {
 			refuse(address, o, finding.New(finding.LoginOtherUser, "nobody else").Saw("%s", strings.Repeat("x", 1000)))

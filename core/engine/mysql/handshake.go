@@ -43,11 +43,11 @@ type hello struct {
 	mariadb   bool
 	id        uint32 // the connection's number on the server
 	caps      uint32
-	plugin    string   // the method that it asks for first
-	salt      []byte   // 20 bytes
-	collation byte     // the server's own
-	program   *program // that the session is for; nil for none
-	extended  int      // where MariaDB's own capabilities stand in packet, 0 for nowhere
+	plugin    string          // the method that it asks for first
+	salt      []byte          // 20 bytes
+	collation byte            // the server's own
+	program   *programRequest // that the session is for; nil for none
+	extended  int             // where MariaDB's own capabilities stand in packet, 0 for nowhere
 }
 
 // refusal is an error that the server sent.

@@ -11,7 +11,7 @@ import (
 
 // planReset changes a password by an administrator. The old one can stay good beside it: MySQL keeps two since 8.0.14,
 // MariaDB several ways to log in since 10.4.
-func planReset(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -48,7 +48,7 @@ func planReset(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pla
 }
 
 // planDropOld ends the password that was kept beside a new one.
-func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -81,7 +81,7 @@ func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 }
 
 // planOwnPassword changes the password of the session's own account.
-func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
 	if w.KeepOld {
 		return nil,

@@ -144,7 +144,7 @@ func (c *conversation) prepare(text string) error {
 	if err := c.wire.command(comPrepare, []byte(text)); err != nil {
 		return err
 	}
-	a := &answering{conversation: c}
+	a := &answerReader{conversation: c}
 	p, err := a.packet()
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func appendNumber(to []byte, n uint64) []byte {
 }
 
 // binaryRow takes a row in the binary form apart (MySQL documentation, "Binary Protocol Resultset Row").
-func (a *answering) binaryRow(p []byte) error {
+func (a *answerReader) binaryRow(p []byte) error {
 	r := packetReader{rest: p[1:]}
 	nulls := r.take(uint64(len(a.columns)+9) / 8)
 	if r.err != nil {

@@ -65,7 +65,7 @@ func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, er
 
 // theAccount is the account that a connection of the wish would log in as; the others are those of its name for other
 // hosts, and before is an anonymous one that the server would take instead.
-func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *storedAccount, others []account,
+func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (own *storedAccount, others []account,
 	before *account,
 	err error) {
 	rows, err := ask(ctx, "SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE (User = "+text(w.User)+
@@ -101,7 +101,7 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (own *store
 func comesFirst(a, b account) int { return before(a, b) }
 
 // wishedAccount is the account as it is to be where there is none yet.
-func wishedAccount(w *engine.Wish) account {
+func wishedAccount(w *engine.DesiredState) account {
 	host := w.Host
 	if host == "" {
 		host = "%"
@@ -110,7 +110,7 @@ func wishedAccount(w *engine.Wish) account {
 }
 
 // planAccount makes the account for the host from which the profile comes, and lets it log in.
-func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, others, anonymous, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -178,7 +178,7 @@ func atLeast(number string, least int) bool {
 // identify adds to a statement how the account proves who it is: by the stored form of a password, so that no log of
 // the server's has it. plugin is "" for the server's usual way. A server that judges passwords itself takes only the
 // password.
-func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.Wish, v secret.Value,
+func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.DesiredState, v secret.Value,
 	plugin string) error {
 	if !v.Present() {
 		return nil
@@ -237,7 +237,9 @@ func definitionOf(ctx context.Context, ask engine.Ask, a account) (string, error
 }
 
 // planPassword sets the password of an account that exists where it has another one, or one that has expired.
-func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, own *storedAccount) ([]engine.Change, error) {
+func planPassword(
+	ctx context.Context, ask engine.Ask, w *engine.DesiredState, own *storedAccount,
+) ([]engine.Change, error) {
 	if !w.Password.Present() {
 		return nil, nil
 	}
@@ -280,13 +282,13 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, own *stor
 }
 
 // noAccount is the plan where an account is to be changed and is not there.
-func noAccount(w *engine.Wish) *engine.Plan {
+func noAccount(w *engine.DesiredState) *engine.Plan {
 	a := wishedAccount(w)
 	return &engine.Plan{Missing: []string{fmt.Sprintf("the account %s for %s", a.user, a.host)}}
 }
 
 // planUnlock lets an account log in again.
-func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err

@@ -68,23 +68,23 @@ func TestPlanAccount(t *testing.T) {
 	good := definition("CREATE USER `bander`@`192.168.%` IDENTIFIED BY PASSWORD '*X'")
 	for name, c := range map[string]struct {
 		ask  answers
-		wish engine.Wish
+		wish engine.DesiredState
 		want string
 	}{
-		"new":            {root, engine.Wish{Facts: maria, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED VIA mysql_native_password USING '[hidden]'`},
-		"new, of MySQL":  {root, engine.Wish{Facts: my, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED WITH caching_sha2_password AS '[hidden]'`},
-		"of an old one":  {root, engine.Wish{Facts: &engine.Facts{Engine: "mysql", Version: "5.7.44"}, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED WITH mysql_native_password AS '[hidden]'`},
-		"judged there":   {root.with(answers{"strict_password_validation": {{"1"}}}), engine.Wish{Facts: maria, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED BY '[hidden]'`},
-		"anonymous":      {root.with(withAccounts([]string{"", "192.168.0.%", "", ""}, own)).with(good), engine.Wish{Facts: maria, User: "bander", Password: lights}, "DROP USER ''@'192.168.0.%'"},
-		"as it is to be": {root.with(withAccounts(own, []string{"bander", "localhost", nativePlugin, "x"})).with(good), engine.Wish{Facts: maria, User: "bander", Password: lights}, ""},
-		"another password": {root.with(withAccounts([]string{"bander", "192.168.%", nativePlugin, "*OTHER"})).with(good), engine.Wish{Facts: maria, User: "bander", Password: lights},
+		"new":            {root, engine.DesiredState{Facts: maria, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED VIA mysql_native_password USING '[hidden]'`},
+		"new, of MySQL":  {root, engine.DesiredState{Facts: my, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED WITH caching_sha2_password AS '[hidden]'`},
+		"of an old one":  {root, engine.DesiredState{Facts: &engine.Facts{Engine: "mysql", Version: "5.7.44"}, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED WITH mysql_native_password AS '[hidden]'`},
+		"judged there":   {root.with(answers{"strict_password_validation": {{"1"}}}), engine.DesiredState{Facts: maria, Password: lights}, `CREATE USER 'ban''der\\'@'192.168.0.7' IDENTIFIED BY '[hidden]'`},
+		"anonymous":      {root.with(withAccounts([]string{"", "192.168.0.%", "", ""}, own)).with(good), engine.DesiredState{Facts: maria, User: "bander", Password: lights}, "DROP USER ''@'192.168.0.%'"},
+		"as it is to be": {root.with(withAccounts(own, []string{"bander", "localhost", nativePlugin, "x"})).with(good), engine.DesiredState{Facts: maria, User: "bander", Password: lights}, ""},
+		"another password": {root.with(withAccounts([]string{"bander", "192.168.%", nativePlugin, "*OTHER"})).with(good), engine.DesiredState{Facts: maria, User: "bander", Password: lights},
 			"ALTER USER 'bander'@'192.168.%' IDENTIFIED VIA mysql_native_password USING '[hidden]'"},
-		"locked": {root.with(withAccounts(own)).with(definition("CREATE USER x ACCOUNT LOCK")), engine.Wish{Facts: maria, User: "bander"}, "ALTER USER 'bander'@'192.168.%' ACCOUNT UNLOCK"},
-		"expired": {root.with(withAccounts(own)).with(definition("CREATE USER x PASSWORD EXPIRE")), engine.Wish{Facts: maria, User: "bander", Password: lights},
+		"locked": {root.with(withAccounts(own)).with(definition("CREATE USER x ACCOUNT LOCK")), engine.DesiredState{Facts: maria, User: "bander"}, "ALTER USER 'bander'@'192.168.%' ACCOUNT UNLOCK"},
+		"expired": {root.with(withAccounts(own)).with(definition("CREATE USER x PASSWORD EXPIRE")), engine.DesiredState{Facts: maria, User: "bander", Password: lights},
 			"ALTER USER 'bander'@'192.168.%' IDENTIFIED VIA mysql_native_password USING '[hidden]'"},
-		"the socket's": {root.with(withAccounts([]string{"bander", "%", "unix_socket", ""})).with(definition("CREATE USER x IDENTIFIED VIA unix_socket")), engine.Wish{Facts: maria, User: "bander", Password: lights},
+		"the socket's": {root.with(withAccounts([]string{"bander", "%", "unix_socket", ""})).with(definition("CREATE USER x IDENTIFIED VIA unix_socket")), engine.DesiredState{Facts: maria, User: "bander", Password: lights},
 			"ALTER USER 'bander'@'%' IDENTIFIED VIA mysql_native_password USING '[hidden]'"},
-		"no right": {helper, engine.Wish{Facts: maria, User: "bander"}, "CREATE USER 'bander'@'192.168.0.7'; the account helper@% may not make or change accounts (CREATE USER)"},
+		"no right": {helper, engine.DesiredState{Facts: maria, User: "bander"}, "CREATE USER 'bander'@'192.168.0.7'; the account helper@% may not make or change accounts (CREATE USER)"},
 	} {
 		if c.wish.User == "" {
 			c.wish.User = `ban'der\`
@@ -95,7 +95,7 @@ func TestPlanAccount(t *testing.T) {
 		}
 	}
 	in := true
-	w := &engine.Wish{Facts: maria, User: "bander", Host: "192.168.0.7", Password: lights, LogsIn: func(context.Context) (bool, error) { return in, nil }}
+	w := &engine.DesiredState{Facts: maria, User: "bander", Host: "192.168.0.7", Password: lights, LogsIn: func(context.Context) (bool, error) { return in, nil }}
 	odd := root.with(withAccounts([]string{"bander", "%", "ed25519", "x"})).with(definition("CREATE USER x IDENTIFIED VIA ed25519 USING 'x'"))
 	if got := sent(planAccount(t.Context(), odd.ask, w)); got != "" {
 		t.Errorf("it gets in, and is sent %s", got)
@@ -113,15 +113,15 @@ func TestPlanAccount(t *testing.T) {
 
 func TestPlanPasswords(t *testing.T) {
 	maria, my := &engine.Facts{Engine: "mariadb", Version: "10.11.6"}, &engine.Facts{Engine: "mysql", Version: "8.4.0"}
-	w := func(f *engine.Facts, keep bool) *engine.Wish {
-		return &engine.Wish{Facts: f, User: "bander", Password: secret.NewValue("harbor lights"), KeepOld: keep}
+	w := func(f *engine.Facts, keep bool) *engine.DesiredState {
+		return &engine.DesiredState{Facts: f, User: "bander", Password: secret.NewValue("harbor lights"), KeepOld: keep}
 	}
 	ask := root.with(withAccounts([]string{"bander", "%", nativePlugin, "*OLD"})).with(definition("CREATE USER x IDENTIFIED BY PASSWORD '*OLD'"))
 	two := root.with(withAccounts([]string{"bander", "%", nativePlugin, "*NEW"})).with(definition("IDENTIFIED VIA mysql_native_password USING '*NEW' OR mysql_native_password USING '*OLD'"))
 	for name, c := range map[string]struct {
 		plan engine.Planner
 		ask  answers
-		wish *engine.Wish
+		wish *engine.DesiredState
 		want string
 	}{
 		"reset":             {planReset, ask, w(maria, false), "ALTER USER 'bander'@'%' IDENTIFIED VIA mysql_native_password USING '[hidden]'"},
@@ -160,13 +160,13 @@ func TestPlanRights(t *testing.T) {
 		}
 		return root.with(there).with(answers{"SHOW GRANTS FOR": rows})
 	}
-	wish := func(a engine.Access, tables ...string) *engine.Wish {
-		return &engine.Wish{Facts: maria, User: "bander", Database: "mo_ult", Access: a, Tables: tables}
+	wish := func(a engine.Access, tables ...string) *engine.DesiredState {
+		return &engine.DesiredState{Facts: maria, User: "bander", Database: "mo_ult", Access: a, Tables: tables}
 	}
 	for name, c := range map[string]struct {
 		plan engine.Planner
 		ask  answers
-		wish *engine.Wish
+		wish *engine.DesiredState
 		want string
 	}{
 		"own":               {planRights, root, wish(engine.AccessOwn), "GRANT ALL PRIVILEGES ON `mo\\_ult`.* TO 'bander'@'%'"},
@@ -234,7 +234,7 @@ func TestPlanExpire(t *testing.T) {
 		"ended, later": {ask("10", "x PASSWORD EXPIRE"), on, renew + "; ALTER USER 'bander'@'%' PASSWORD EXPIRE INTERVAL 10 DAY"},
 		"nobody":       {root, on, "the account bander for %"},
 	} {
-		if got := sent(planExpire(t.Context(), c.ask.ask, &engine.Wish{Facts: maria, User: "bander", Until: c.until})); got != c.want {
+		if got := sent(planExpire(t.Context(), c.ask.ask, &engine.DesiredState{Facts: maria, User: "bander", Until: c.until})); got != c.want {
 			t.Errorf("%s: %s", name, got)
 		}
 	}

@@ -128,7 +128,7 @@ func (r *rights) mayMakeAccounts(p *engine.Plan) {
 }
 
 // planDatabase makes the database, with the server's own character set.
-func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	p := &engine.Plan{}
 	rows, err := ask(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = "+text(w.Database))
 	if len(rows) > 0 && w.Usual && w.Access == engine.AccessOwn {
@@ -148,9 +148,9 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 }
 
 // planRights gives the account what its access needs. What is granted on a database is for all that will be in it too.
-func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if w.Owner != "" && w.Owner != w.User {
-		w = &engine.Wish{Facts: w.Facts, User: w.Owner, Host: w.Host, Database: w.Database, Access: engine.AccessOwn}
+		w = &engine.DesiredState{Facts: w.Facts, User: w.Owner, Host: w.Host, Database: w.Database, Access: engine.AccessOwn}
 	}
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
@@ -197,7 +197,7 @@ func (r *rights) lacking(wanted []string, database string) (all []string) {
 
 // patternFor is a database's name as GRANT takes it: a pattern, but where the server takes none (MySQL reference
 // manual, "partial_revokes").
-func patternFor(ctx context.Context, ask engine.Ask, w *engine.Wish) (string, error) {
+func patternFor(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (string, error) {
 	rows, err := ask(ctx, "SHOW VARIABLES LIKE 'partial_revokes'")
 	if err != nil || len(rows) > 0 && strings.EqualFold(rows[0][1], "ON") {
 		return w.Database, err
@@ -206,7 +206,9 @@ func patternFor(ctx context.Context, ask engine.Ask, w *engine.Wish) (string, er
 }
 
 // planTables gives rights on some tables.
-func planTables(ctx context.Context, ask engine.Ask, w *engine.Wish, a account, has *rights, p *engine.Plan) error {
+func planTables(
+	ctx context.Context, ask engine.Ask, w *engine.DesiredState, a account, has *rights, p *engine.Plan,
+) error {
 	for _, word := range w.Tables {
 		schema, name, err := findTable(ctx, ask, w, word)
 		if err != nil {
@@ -231,7 +233,9 @@ func planTables(ctx context.Context, ask engine.Ask, w *engine.Wish, a account, 
 }
 
 // findTable looks a table of the database up by "table" or "database.table".
-func findTable(ctx context.Context, ask engine.Ask, w *engine.Wish, word string) (schema, name string, err error) {
+func findTable(
+	ctx context.Context, ask engine.Ask, w *engine.DesiredState, word string,
+) (schema, name string, err error) {
 	schema, name, both := engine.CutName(word, '`')
 	if !both {
 		schema, name = w.Database, word
@@ -254,7 +258,7 @@ func findTable(ctx context.Context, ask engine.Ask, w *engine.Wish, word string)
 }
 
 // planRevoke takes the account's rights in the database away. Those on everything stay, and are noted.
-func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -308,7 +312,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planDropAccount drops the account that the profile logs in as. Those of its name for other hosts stay.
-func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, others, _, err := theAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
@@ -349,7 +353,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 }
 
 // planDropDatabase drops a database. Who uses it and what it holds is noted.
-func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	rows, err := ask(ctx, "SELECT COUNT(*), COALESCE(ROUND(SUM(DATA_LENGTH + INDEX_LENGTH) / 1024), 0) FROM "+
 		"information_schema.TABLES WHERE TABLE_SCHEMA = "+text(w.Database))
 	if err != nil || len(rows) == 0 {

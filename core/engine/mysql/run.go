@@ -25,7 +25,7 @@ func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Re
 
 // run is Run without its end.
 func (c *conversation) run(s engine.Statement, to engine.Results) error {
-	a := &answering{conversation: c, to: to, sent: time.Now()}
+	a := &answerReader{conversation: c, to: to, sent: time.Now()}
 	c.took = 0
 	var err error
 	if s.Arguments == nil {
@@ -58,8 +58,8 @@ const (
 	comClose   = 0x19
 )
 
-// answering reads the answer to one statement.
-type answering struct {
+// answerReader reads the answer to one statement.
+type answerReader struct {
 	*conversation
 	to       engine.Results
 	sent     time.Time
@@ -72,7 +72,7 @@ type answering struct {
 }
 
 // packet reads the next packet. What the server says as an error is one.
-func (a *answering) packet() ([]byte, error) {
+func (a *answerReader) packet() ([]byte, error) {
 	p, err := a.wire.packet()
 	if err != nil {
 		return nil, &engine.LostError{Err: err}
@@ -87,7 +87,7 @@ func (a *answering) packet() ([]byte, error) {
 }
 
 // result reads one result. It says whether there is another.
-func (a *answering) result() (more bool, err error) {
+func (a *answerReader) result() (more bool, err error) {
 	p, err := a.packet()
 	if err != nil {
 		return false, err
@@ -121,7 +121,7 @@ func (a *answering) result() (more bool, err error) {
 }
 
 // give hands something on, unless that failed before.
-func (a *answering) give(hand func() error) {
+func (a *answerReader) give(hand func() error) {
 	if a.failed == nil {
 		if a.failed = hand(); a.failed != nil {
 			a.cancel()
@@ -130,7 +130,7 @@ func (a *answering) give(hand func() error) {
 }
 
 // readColumns reads what describes columns.
-func (a *answering) readColumns(n int) ([]column, error) {
+func (a *answerReader) readColumns(n int) ([]column, error) {
 	all := make([]column, n)
 	for i := range all {
 		p, err := a.packet()
@@ -150,7 +150,7 @@ func (a *answering) readColumns(n int) ([]column, error) {
 }
 
 // rows reads rows to their end.
-func (a *answering) rows() (more bool, err error) {
+func (a *answerReader) rows() (more bool, err error) {
 	a.row = make([][]byte, len(a.columns))
 	var n int64
 	for {
@@ -173,7 +173,7 @@ func (a *answering) rows() (more bool, err error) {
 }
 
 // values takes a row apart.
-func (a *answering) values(p []byte) error {
+func (a *answerReader) values(p []byte) error {
 	a.scratch = a.scratch[:0]
 	if a.binary {
 		return a.binaryRow(p)
@@ -190,14 +190,14 @@ func (a *answering) values(p []byte) error {
 }
 
 // hex is bytes as a text: \x and two digits each.
-func (a *answering) hex(value []byte) []byte {
+func (a *answerReader) hex(value []byte) []byte {
 	from := len(a.scratch)
 	a.scratch = hex.AppendEncode(append(a.scratch, `\x`...), value)
 	return a.scratch[from:len(a.scratch):len(a.scratch)]
 }
 
 // end reads how a result ended, and tells it.
-func (a *answering) end(p []byte, done engine.Outcome) (more bool, err error) {
+func (a *answerReader) end(p []byte, done engine.Outcome) (more bool, err error) {
 	e, err := readEnd(p, a.deprecatesEOF())
 	if err != nil {
 		return false, &engine.LostError{Err: err}
@@ -223,7 +223,7 @@ func (c *conversation) warn(n int, to engine.Results) error {
 	}
 	took, status := c.took, c.status
 	var all rowBuffer
-	a := &answering{conversation: c, to: &all, sent: time.Now()}
+	a := &answerReader{conversation: c, to: &all, sent: time.Now()}
 	if err := c.wire.command(comQuery, fmt.Appendf(nil, "SHOW WARNINGS LIMIT %d", maxWarnings)); err != nil {
 		return &engine.LostError{Err: err}
 	}

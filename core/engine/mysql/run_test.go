@@ -236,7 +236,7 @@ func FuzzResults(f *testing.F) {
 			readError(p)
 		}
 		for _, kind := range []byte{kindLong, kindDateTime, kindTime, kindVarString, kindBlob} {
-			a := &answering{conversation: &conversation{}, columns: make([]column, 3), row: make([][]byte, 3)}
+			a := &answerReader{conversation: &conversation{}, columns: make([]column, 3), row: make([][]byte, 3)}
 			for i := range a.columns {
 				a.columns[i].kind, a.columns[i].Binary = kind, kind == kindBlob
 			}

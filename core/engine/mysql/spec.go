@@ -50,7 +50,7 @@ var Spec = &engine.Spec{
 	}},
 	Variables: variables,
 	Client:    client,
-	Local: engine.Local{
+	Local: engine.LocalInstall{
 		Programs: []string{"mysqld", "mariadbd"},
 		Units:    []string{"mysql", "mysqld"},
 	},
@@ -104,7 +104,7 @@ var MariaDBSpec = &engine.Spec{
 	Credentials: optionFiles{groups: []string{"client", "client-server", "client-mariadb"}},
 	Variables:   mariadbVariables,
 	Client:      client,
-	Local: engine.Local{
+	Local: engine.LocalInstall{
 		Programs: []string{"mariadbd", "mysqld"},
 		Units:    []string{"mariadb"},
 	},
@@ -127,7 +127,7 @@ var MariaDBSpec = &engine.Spec{
 			"MYSQL_ALLOW_EMPTY_PASSWORD":        "",
 		},
 		Made:    []string{"MARIADB_RANDOM_ROOT_PASSWORD", "MYSQL_RANDOM_ROOT_PASSWORD"},
-		Instead: engine.Instead{Image: "mariadb", Variables: "MYSQL_"},
+		Instead: engine.ImageSigns{Image: "mariadb", Variables: "MYSQL_"},
 		Checks:  healthChecks,
 		Folders: dataFolders,
 		Log:     mariadbLog(),

@@ -24,7 +24,7 @@ var tableRights = map[engine.Access][]string{
 }
 
 // planUnlock takes the lock of an account away, and gives it the right to log in.
-func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	rows, err := ask(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(foldName(w.User)))
 	if err != nil {
 		return nil, err
@@ -52,7 +52,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 
 // planRights gives an account rights on tables. There is no right on all tables of a schema that are there and will be,
 // but for rights on those of every schema, which nobody gets from here.
-func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if len(w.Tables) == 0 {
 		return nil,
 			&engine.WishError{What: "name the tables with -on OWNER.TABLE: this engine gives no rights on a whole schema"}

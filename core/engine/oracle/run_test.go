@@ -162,18 +162,18 @@ func TestProvision(t *testing.T) {
 	for _, c := range []struct {
 		plan engine.Planner
 		ask  engine.Ask
-		wish engine.Wish
+		wish engine.DesiredState
 		want string
 	}{
-		{planUnlock, dictionary("LOCKED(TIMED)", "1"), engine.Wish{User: "curator"}, "ALTER USER CURATOR ACCOUNT UNLOCK"},
-		{planUnlock, dictionary("OPEN", "0"), engine.Wish{User: "Odd Name"}, `GRANT CREATE SESSION TO "Odd Name"`},
-		{planUnlock, dictionary("OPEN", "1"), engine.Wish{User: "curator"}, ""},
-		{planUnlock, dictionary("", ""), engine.Wish{User: "curator"}, "the account curator"},
-		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead}, "-on OWNER.TABLE"},
-		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"species"}}, "needs its owner"},
-		{planRights, dictionary("OPEN", "1"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.moults"}}, "no table ringer.moults"},
-		{planRights, dictionary("OPEN", "1", "SELECT"), engine.Wish{User: "curator", Access: engine.AccessWrite, Tables: []string{"ringer.species"}}, "GRANT INSERT, UPDATE, DELETE ON RINGER.SPECIES TO CURATOR"},
-		{planRights, dictionary("OPEN", "1", "SELECT"), engine.Wish{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.species"}}, ""},
+		{planUnlock, dictionary("LOCKED(TIMED)", "1"), engine.DesiredState{User: "curator"}, "ALTER USER CURATOR ACCOUNT UNLOCK"},
+		{planUnlock, dictionary("OPEN", "0"), engine.DesiredState{User: "Odd Name"}, `GRANT CREATE SESSION TO "Odd Name"`},
+		{planUnlock, dictionary("OPEN", "1"), engine.DesiredState{User: "curator"}, ""},
+		{planUnlock, dictionary("", ""), engine.DesiredState{User: "curator"}, "the account curator"},
+		{planRights, dictionary("OPEN", "1"), engine.DesiredState{User: "curator", Access: engine.AccessRead}, "-on OWNER.TABLE"},
+		{planRights, dictionary("OPEN", "1"), engine.DesiredState{User: "curator", Access: engine.AccessRead, Tables: []string{"species"}}, "needs its owner"},
+		{planRights, dictionary("OPEN", "1"), engine.DesiredState{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.moults"}}, "no table ringer.moults"},
+		{planRights, dictionary("OPEN", "1", "SELECT"), engine.DesiredState{User: "curator", Access: engine.AccessWrite, Tables: []string{"ringer.species"}}, "GRANT INSERT, UPDATE, DELETE ON RINGER.SPECIES TO CURATOR"},
+		{planRights, dictionary("OPEN", "1", "SELECT"), engine.DesiredState{User: "curator", Access: engine.AccessRead, Tables: []string{"ringer.species"}}, ""},
 	} {
 		p, err := c.plan(t.Context(), c.ask, &c.wish)
 		got := ""

@@ -26,7 +26,7 @@ const grantedHere = `SELECT DISTINCT k, n FROM (
 
 // planRevoke takes the account's rights in the database away. Those that it has as an owner, a member of another role
 // or as everybody stay, and are noted.
-func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if ask == nil {
 		return &engine.Plan{Missing: []string{"the database " + w.Database}}, nil
 	}
@@ -86,7 +86,9 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // revokeFuture takes back what roles promised.
-func revokeFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, take func(string, string, ...any)) error {
+func revokeFuture(
+	ctx context.Context, ask engine.Ask, w *engine.DesiredState, take func(string, string, ...any),
+) error {
 	rows, err := ask(ctx, `SELECT DISTINCT r.rolname, d.defaclobjtype FROM pg_default_acl d
  JOIN pg_roles r ON r.oid = d.defaclrole CROSS JOIN LATERAL aclexplode(d.defaclacl) a
  JOIN pg_roles g ON g.oid = a.grantee
@@ -103,7 +105,7 @@ func revokeFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, take func
 			}
 		}
 		plural := "SCHEMAS"
-		if i := slices.IndexFunc(inSchemas, func(t things) bool { return t.code == code }); i >= 0 {
+		if i := slices.IndexFunc(inSchemas, func(t objectKind) bool { return t.code == code }); i >= 0 {
 			plural = inSchemas[i].plural
 		}
 		if len(makers) > 0 {
@@ -116,7 +118,7 @@ func revokeFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, take func
 }
 
 // noteOtherRights notes what no REVOKE takes away.
-func noteOtherRights(ctx context.Context, ask engine.Ask, w *engine.Wish, r role, p *engine.Plan) error {
+func noteOtherRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState, r role, p *engine.Plan) error {
 	if r.super {
 		p.Notes = append(p.Notes, w.User+" is a superuser: it may do everything whatever is revoked")
 	}
@@ -142,7 +144,7 @@ const holdings = `SELECT coalesce(d.datname, ''), count(*) FILTER (WHERE s.depty
 
 // planDropAccount drops a role. What it owns goes to the administrator, and its rights are revoked, in each database
 // that has some: Plan.Also names them, and planDisown plans for each.
-func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
@@ -199,7 +201,7 @@ func countNoun(n, noun string) string {
 }
 
 // planDisown gives what a role owns in a database to the administrator, and revokes its rights there.
-func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDisown(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if ask == nil {
 		return &engine.Plan{}, nil
 	}
@@ -227,7 +229,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planDropDatabase drops a database. Who is connected and what it holds is noted.
-func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, d, err := administratorAnd(ctx, ask, readDatabase, w.Database)
 	if err != nil {
 		return nil, err

@@ -41,7 +41,7 @@ const (
 )
 
 // receive reads a program's first message. Encryption is declined: the address is on this machine.
-func receive(conn net.Conn) (*engine.Opening, error) {
+func receive(conn net.Conn) (*engine.SessionRequest, error) {
 	for range maxRequests + 1 {
 		body, err := firstMessage(conn)
 		if err != nil {
@@ -53,7 +53,7 @@ func receive(conn net.Conn) (*engine.Opening, error) {
 				return nil, err
 			}
 		case code == codeCancel && len(body) == 12:
-			return &engine.Opening{Cancel: &engine.CancelKey{Session: binary.BigEndian.Uint32(body[4:]),
+			return &engine.SessionRequest{Cancel: &engine.CancelKey{Session: binary.BigEndian.Uint32(body[4:]),
 				Secret: binary.BigEndian.Uint32(body[8:])}}, nil
 		case code == codeCancel:
 			return nil, fmt.Errorf("a request to cancel has %d bytes", len(body))
@@ -82,8 +82,8 @@ func firstMessage(conn net.Conn) ([]byte, error) {
 }
 
 // opening reads the pairs of a start-up message. A newer minor version of the protocol, and its options, are declined.
-func opening(conn net.Conn, version uint32, pairs []byte) (*engine.Opening, error) {
-	o := &engine.Opening{Parameters: make(map[string]string), Prove: prove}
+func opening(conn net.Conn, version uint32, pairs []byte) (*engine.SessionRequest, error) {
+	o := &engine.SessionRequest{Parameters: make(map[string]string), Prove: prove}
 	var options []string
 	for len(pairs) > 0 && pairs[0] != 0 {
 		name, rest, ok := bytes.Cut(pairs, []byte{0})
@@ -168,7 +168,7 @@ func (c *conversation) forProgram(wanted map[string]string) map[string]string {
 
 // refuse sends a finding as the error with which a server ends a start-up. Its code is that of a server that rejects
 // the connection (SQL:2023, class 08).
-func refuse(conn net.Conn, _ *engine.Opening, found *finding.Finding) error {
+func refuse(conn net.Conn, _ *engine.SessionRequest, found *finding.Finding) error {
 	message := &pgproto3.ErrorResponse{
 		Severity:            "FATAL",
 		SeverityUnlocalized: "FATAL",
@@ -188,7 +188,7 @@ func refuse(conn net.Conn, _ *engine.Opening, found *finding.Finding) error {
 // syncWithin is how long a server may take to answer while a session is handed over.
 const syncWithin = 10 * time.Second
 
-// HandOver is an engine.Handing's: what the server said of the session is told on, with another key.
+// HandOver is that of engine.SessionGiver: the program gets the session's parameters from the server, and another key.
 func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, error) {
 	// A write that took long has left a reader of the driver's behind, which would take what is the program's.
 	ctx, cancel := context.WithTimeout(context.Background(), syncWithin)

@@ -26,7 +26,7 @@ func first(code uint32, rest string) string {
 }
 
 // received is what is read of an opening, and what a program gets meanwhile.
-func received(t *testing.T, sent string) (o *engine.Opening, got string, err error) {
+func received(t *testing.T, sent string) (o *engine.SessionRequest, got string, err error) {
 	t.Helper()
 	program, address := net.Pipe()
 	deadline := time.Now().Add(10 * time.Second)

@@ -41,9 +41,9 @@ const (
 	meansNoRight       // a right is missing
 )
 
-// sign is how a refusal is known: by its SQLSTATE, then by the routine of the server that raised it, which is the same
-// in every language, then by what is between its quotes, and last by words.
-type sign struct {
+// refusalSign is how a refusal is known: by its SQLSTATE, then by the routine of the server that raised it, which is
+// the same in every language, then by what is between its quotes, and last by words.
+type refusalSign struct {
 	state   string // SQLSTATE (PostgreSQL documentation, "PostgreSQL Error Codes")
 	routine string // of the server's source; "" for any
 	pooler  bool   // raised by a pooler, whose errors have no routine; false for any
@@ -56,7 +56,7 @@ type sign struct {
 
 // signs are read from the top; the first that fits counts. Words that say the same in other languages of the server
 // stand beside the English ones where nothing else tells two refusals apart.
-var signs = []sign{
+var signs = []refusalSign{
 	// What a pooler says: one SQLSTATE for everything in many versions.
 	{pooler: true, let: true, state: "08P01", words: "does not exist", means: meansPoolerMissing},
 	{pooler: true, let: true, state: "08P01", words: "authentication failed|role", means: meansPoolerLogin},

@@ -101,7 +101,7 @@ func (a administrator) mayMakeRoles(p *engine.Plan) {
 }
 
 // planAccount makes the role, lets it log in, and sets its password where that is another.
-func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
@@ -137,7 +137,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.P
 }
 
 // planQuiet makes the sessions of a role read-only where they are to be.
-func planQuiet(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.Plan) error {
+func planQuiet(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *engine.Plan) error {
 	if !w.Quiet {
 		return nil
 	}
@@ -175,7 +175,7 @@ func lettingIn(r role, user string) (all []engine.Change) {
 
 // planOwnPassword sets the password of a role that exists where it has another one, or one that is kept for MD5 alone
 // where the server keeps new ones for SCRAM.
-func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, admin administrator) ([]engine.Change,
+func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState, admin administrator) ([]engine.Change,
 	error) {
 	if !w.Password.Present() {
 		return nil, nil
@@ -211,7 +211,7 @@ func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.Wish, admin 
 }
 
 // planPassword changes a password: the role's own session may, and an administrator's.
-func planPassword(_ context.Context, _ engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planPassword(_ context.Context, _ engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
 	c.Text, c.Shown = withVerifier("ALTER ROLE "+statements.Name(w.User), w.Password)
 	return &engine.Plan{Changes: []engine.Change{c}}, nil
@@ -219,12 +219,12 @@ func planPassword(_ context.Context, _ engine.Ask, w *engine.Wish) (*engine.Plan
 
 // planUnlock lets a role log in again. PostgreSQL has no lock of its own: a role without LOGIN, with no connection left
 // to it or with a password that has ended is what comes nearest.
-func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planRole(ctx, ask, w, func(r role) []engine.Change { return lettingIn(r, w.User) })
 }
 
 // planExpire sets when the password ends.
-func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planRole(ctx, ask, w, func(r role) []engine.Change {
 		name, until := statements.Name(w.User), "infinity"
 		if w.Until.IsZero() {
@@ -247,8 +247,9 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planRole plans the change of a role that is there.
-func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(role) []engine.Change) (*engine.Plan,
-	error) {
+func planRole(
+	ctx context.Context, ask engine.Ask, w *engine.DesiredState, change func(role) []engine.Change,
+) (*engine.Plan, error) {
 	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
 		return nil, err
@@ -262,7 +263,7 @@ func planRole(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(r
 }
 
 // planDatabase makes the database, gives it to the account where that is to own it, and lets the account connect.
-func planDatabase(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, d, err := administratorAnd(ctx, ask, readDatabase, w.Database)
 	if err != nil {
 		return nil, err
@@ -335,7 +336,7 @@ func tooLong(what, name string) error {
 }
 
 // planConnect lets the account connect to a database that is there.
-func planConnect(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.Plan) error {
+func planConnect(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *engine.Plan) error {
 	rows, err := ask(ctx, "SELECT has_database_privilege(coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), "+
 		"'public'), $2, 'CONNECT')", w.User, w.Database)
 	if err != nil || len(rows) != 1 {

@@ -85,26 +85,26 @@ func TestPlanAccount(t *testing.T) {
 	limited := superuser.with(answers{"rolcreaterole, rolcreatedb": {{"helper", "f", "f", "f"}}})
 	for name, c := range map[string]struct {
 		ask  answers
-		wish engine.Wish
+		wish engine.DesiredState
 		want string
 	}{
-		"new":              {superuser, engine.Wish{User: "Warden", Password: lights}, `CREATE ROLE "Warden" LOGIN PASSWORD '[hidden]'`},
-		"without password": {superuser, engine.Wish{User: "warden"}, "CREATE ROLE warden LOGIN"},
-		"as it is to be":   {kept(scramVerifier(lights)), engine.Wish{User: "warden", Password: lights}, ""},
-		"another password": {kept(scramVerifier(other)), engine.Wish{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
-		"no password":      {kept(""), engine.Wish{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
-		"kept for MD5":     {kept("md5" + hexMD5("harbor lightswarden")), engine.Wish{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
-		"shut out": {superuser.with(answers{role15: {{"f", "f", "t", "f", "2026-08-31", "0"}}}), engine.Wish{User: "warden"},
+		"new":              {superuser, engine.DesiredState{User: "Warden", Password: lights}, `CREATE ROLE "Warden" LOGIN PASSWORD '[hidden]'`},
+		"without password": {superuser, engine.DesiredState{User: "warden"}, "CREATE ROLE warden LOGIN"},
+		"as it is to be":   {kept(scramVerifier(lights)), engine.DesiredState{User: "warden", Password: lights}, ""},
+		"another password": {kept(scramVerifier(other)), engine.DesiredState{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
+		"no password":      {kept(""), engine.DesiredState{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
+		"kept for MD5":     {kept("md5" + hexMD5("harbor lightswarden")), engine.DesiredState{User: "warden", Password: lights}, "ALTER ROLE warden PASSWORD '[hidden]'"},
+		"shut out": {superuser.with(answers{role15: {{"f", "f", "t", "f", "2026-08-31", "0"}}}), engine.DesiredState{User: "warden"},
 			"ALTER ROLE warden LOGIN; ALTER ROLE warden CONNECTION LIMIT -1; ALTER ROLE warden VALID UNTIL 'infinity'"},
-		"no right":            {limited, engine.Wish{User: "warden"}, "CREATE ROLE warden LOGIN; the role helper may not make or change roles (CREATEROLE)"},
-		"not to be looked up": {answers{"": {{"refused"}}}, engine.Wish{User: "warden"}, "error: permission denied"},
+		"no right":            {limited, engine.DesiredState{User: "warden"}, "CREATE ROLE warden LOGIN; the role helper may not make or change roles (CREATEROLE)"},
+		"not to be looked up": {answers{"": {{"refused"}}}, engine.DesiredState{User: "warden"}, "error: permission denied"},
 	} {
 		if got := sent(planAccount(t.Context(), c.ask.ask, &c.wish)); got != c.want {
 			t.Errorf("%s: %s", name, got)
 		}
 	}
 	in := true
-	w := &engine.Wish{User: "warden", Password: lights, LogsIn: func(context.Context) (bool, error) { return in, nil }}
+	w := &engine.DesiredState{User: "warden", Password: lights, LogsIn: func(context.Context) (bool, error) { return in, nil }}
 	ask := limited.with(answers{"rolcreaterole, rolcreatedb": {{"helper", "f", "t", "t"}}, role15: roleRow("t", "f", "t")}).ask
 	if got := sent(planAccount(t.Context(), ask, w)); got != "" {
 		t.Error(got)
@@ -126,17 +126,17 @@ func TestPlanDatabase(t *testing.T) {
 	there := superuser.with(answers{"datallowconn": {{"other", "t"}}})
 	for name, c := range map[string]struct {
 		ask  answers
-		wish engine.Wish
+		wish engine.DesiredState
 		want string
 	}{
-		"new":               {superuser, engine.Wish{User: "warden", Access: engine.AccessOwn}, "CREATE DATABASE counts OWNER warden"},
-		"new, for a reader": {superuser, engine.Wish{User: "warden", Access: engine.AccessRead}, "CREATE DATABASE counts"},
-		"another's":         {there, engine.Wish{User: "warden", Access: engine.AccessOwn}, "ALTER DATABASE counts OWNER TO warden"},
-		"another's, unsaid": {there, engine.Wish{User: "warden", Access: engine.AccessOwn, Usual: true}, ""},
-		"a group's":         {there.with(answers{"pg_has_role(oid": {{"t"}}}), engine.Wish{User: "warden", Access: engine.AccessOwn, Usual: true}, ""},
-		"sealed":            {there.with(answers{"has_database_privilege": {{"f"}}}), engine.Wish{User: "warden", Access: engine.AccessRead}, "GRANT CONNECT ON DATABASE counts TO warden"},
-		"asleep":            {superuser.with(answers{"datallowconn": {{"warden", "f"}}}), engine.Wish{User: "warden", Access: engine.AccessOwn}, "ALTER DATABASE counts ALLOW_CONNECTIONS true"},
-		"no superuser": {superuser.with(answers{"rolcreaterole, rolcreatedb": {{"helper", "f", "t", "f"}}}), engine.Wish{User: "warden", Access: engine.AccessOwn},
+		"new":               {superuser, engine.DesiredState{User: "warden", Access: engine.AccessOwn}, "CREATE DATABASE counts OWNER warden"},
+		"new, for a reader": {superuser, engine.DesiredState{User: "warden", Access: engine.AccessRead}, "CREATE DATABASE counts"},
+		"another's":         {there, engine.DesiredState{User: "warden", Access: engine.AccessOwn}, "ALTER DATABASE counts OWNER TO warden"},
+		"another's, unsaid": {there, engine.DesiredState{User: "warden", Access: engine.AccessOwn, Usual: true}, ""},
+		"a group's":         {there.with(answers{"pg_has_role(oid": {{"t"}}}), engine.DesiredState{User: "warden", Access: engine.AccessOwn, Usual: true}, ""},
+		"sealed":            {there.with(answers{"has_database_privilege": {{"f"}}}), engine.DesiredState{User: "warden", Access: engine.AccessRead}, "GRANT CONNECT ON DATABASE counts TO warden"},
+		"asleep":            {superuser.with(answers{"datallowconn": {{"warden", "f"}}}), engine.DesiredState{User: "warden", Access: engine.AccessOwn}, "ALTER DATABASE counts ALLOW_CONNECTIONS true"},
+		"no superuser": {superuser.with(answers{"rolcreaterole, rolcreatedb": {{"helper", "f", "t", "f"}}}), engine.DesiredState{User: "warden", Access: engine.AccessOwn},
 			"GRANT warden TO helper; CREATE DATABASE counts OWNER warden; the role helper may not make databases (CREATEDB)"},
 	} {
 		c.wish.Database = "counts"
@@ -148,8 +148,8 @@ func TestPlanDatabase(t *testing.T) {
 
 func TestPlanRights(t *testing.T) {
 	facts := &engine.Facts{User: "postgres"}
-	wish := func(a engine.Access, tables ...string) *engine.Wish {
-		return &engine.Wish{Facts: facts, User: "warden", Database: "counts", Access: a, Tables: tables}
+	wish := func(a engine.Access, tables ...string) *engine.DesiredState {
+		return &engine.DesiredState{Facts: facts, User: "warden", Database: "counts", Access: a, Tables: tables}
 	}
 	makers := answers{"'MEMBER') FROM pg_roles r": {{"postgres", "t"}, {"keeper", "f"}}}
 	some := superuser.with(makers).with(answers{"has_schema_privilege(": {{"marsh"}}, "has_table_privilege": {{"marsh"}, {"public"}}, "has_sequence_privilege": {{"marsh"}},
@@ -190,7 +190,9 @@ func TestPlanRights(t *testing.T) {
 
 func TestPlanOthers(t *testing.T) {
 	facts := &engine.Facts{User: "postgres"}
-	wish := func() *engine.Wish { return &engine.Wish{Facts: facts, User: "warden", Database: "counts"} }
+	wish := func() *engine.DesiredState {
+		return &engine.DesiredState{Facts: facts, User: "warden", Database: "counts"}
+	}
 	normal := superuser.with(answers{role15: roleRow("t", "f", "t")})
 	ends := superuser.with(answers{role15: roleRow("t", "f", "f")})
 	until := wish()
@@ -203,7 +205,7 @@ func TestPlanOthers(t *testing.T) {
 	for name, c := range map[string]struct {
 		plan engine.Planner
 		ask  answers
-		wish *engine.Wish
+		wish *engine.DesiredState
 		want string
 	}{
 		"unlock":            {planUnlock, superuser.with(answers{role15: roleRow("f", "f", "t")}), wish(), "ALTER ROLE warden LOGIN"},

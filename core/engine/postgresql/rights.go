@@ -10,8 +10,8 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// things are kinds of things in a database, with the rights that each access gives.
-type things struct {
+// objectKind are kinds of things in a database, with the rights that each access gives.
+type objectKind struct {
 	plural string // in a statement: "TABLES"
 	what   string // for a person
 	code   string // in pg_default_acl.defaclobjtype
@@ -20,7 +20,7 @@ type things struct {
 }
 
 // inSchemas are what schemas hold (PostgreSQL documentation, "Privileges").
-var inSchemas = []things{
+var inSchemas = []objectKind{
 	{
 		plural: "TABLES", what: "tables and views", code: "r", kind: "'r', 'p', 'v', 'm', 'f'",
 		rights: map[engine.Access]string{
@@ -61,7 +61,7 @@ const asWho = "coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), 'publ
 
 // planRights gives the account what its access needs of what is in the database, and of what will be. Without a
 // database it plans for one that is new.
-func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	switch {
 	case ask == nil:
 		return planNew(w), nil
@@ -116,7 +116,7 @@ func having(condition, rights string) string {
 }
 
 // lacking are the schemas in which the account lacks a right on one of the things.
-func (t things) lacking(ctx context.Context, ask engine.Ask, w *engine.Wish) ([]string, error) {
+func (t objectKind) lacking(ctx context.Context, ask engine.Ask, w *engine.DesiredState) ([]string, error) {
 	has := map[string]string{"r": "has_table_privilege", "S": "has_sequence_privilege",
 		"f": "has_function_privilege"}[t.code]
 	rights := having(has+"("+asWho+", c.oid, '%s')", t.rights[w.Access])
@@ -145,7 +145,7 @@ const promised = `SELECT r.rolname::text || ' ' || d.defaclobjtype::text || ' ' 
  JOIN pg_roles g ON g.oid = a.grantee WHERE d.defaclnamespace = 0 AND g.rolname = $1`
 
 // planFuture gives rights on what is yet to be made.
-func planFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.Plan) error {
+func planFuture(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *engine.Plan) error {
 	rows, err := ask(ctx, makers, w.User)
 	if err != nil {
 		return err
@@ -171,8 +171,13 @@ func planFuture(ctx context.Context, ask engine.Ask, w *engine.Wish, p *engine.P
 }
 
 // future are the statements for what some roles will make, without what they have promised already.
-func future(w *engine.Wish, makers, promised []string) (all []engine.Change) {
-	kinds := append(slices.Clone(inSchemas), things{plural: "SCHEMAS", what: "schemas", code: "n", rights: schemaRights})
+func future(w *engine.DesiredState, makers, promised []string) (all []engine.Change) {
+	kinds := append(slices.Clone(inSchemas), objectKind{
+		plural: "SCHEMAS",
+		what:   "schemas",
+		code:   "n",
+		rights: schemaRights,
+	})
 	for _, t := range kinds {
 		rights := t.rights[w.Access]
 		if t.code == "n" {
@@ -202,8 +207,8 @@ func future(w *engine.Wish, makers, promised []string) (all []engine.Change) {
 	return all
 }
 
-// planNew is for a database that is about to be made: empty, as far as can be told before.
-func planNew(w *engine.Wish) *engine.Plan {
+// planNew is for a database that is about to be made, and is taken for empty.
+func planNew(w *engine.DesiredState) *engine.Plan {
 	var makers []string
 	for _, maker := range []string{w.Facts.User, w.Owner} {
 		if maker != "" && maker != w.User && !slices.Contains(makers, maker) {
@@ -215,7 +220,7 @@ func planNew(w *engine.Wish) *engine.Plan {
 }
 
 // planTables gives rights on some tables, on their schemas, and on the sequences of their columns.
-func planTables(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planTables(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	p := &engine.Plan{}
 	for _, table := range w.Tables {
 		t, err := findTable(ctx, ask, w, table)
@@ -231,15 +236,15 @@ func planTables(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 	return p, nil
 }
 
-// table is one to which rights are given.
-type table struct {
+// grantTable is one to which rights are given.
+type grantTable struct {
 	schema, name  string
 	usage, rights bool     // the account has them
 	sequences     []string // of its columns, on which it has none, as they are typed
 }
 
 // findTable looks a table up by "table" or "schema.table".
-func findTable(ctx context.Context, ask engine.Ask, w *engine.Wish, word string) (*table, error) {
+func findTable(ctx context.Context, ask engine.Ask, w *engine.DesiredState, word string) (*grantTable, error) {
 	schema, name, both := engine.CutName(word, '"')
 	if !both {
 		schema, name = "", word
@@ -260,7 +265,7 @@ func findTable(ctx context.Context, ask engine.Ask, w *engine.Wish, word string)
 		return nil, &engine.WishError{What: fmt.Sprintf("the table %s is in several schemas: %s; write SCHEMA.%s", word,
 			strings.Join(columnOf(rows), ", "), word)}
 	}
-	t := &table{schema: rows[0][0], name: name, usage: rows[0][1] == yes, rights: rows[0][2] == yes}
+	t := &grantTable{schema: rows[0][0], name: name, usage: rows[0][1] == yes, rights: rows[0][2] == yes}
 	if w.Access == engine.AccessRead {
 		return t, nil
 	}
@@ -286,7 +291,7 @@ func noTable(ctx context.Context, ask engine.Ask, word string) error {
 }
 
 // changes are those that a table needs.
-func (t *table) changes(w *engine.Wish) (all []engine.Change) {
+func (t *grantTable) changes(w *engine.DesiredState) (all []engine.Change) {
 	to := statements.Name(w.User)
 	give := func(why, text string, args ...any) {
 		c := engine.Adding(why, text, args...)

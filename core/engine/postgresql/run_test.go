@@ -186,7 +186,7 @@ func TestRunIsCancelled(t *testing.T) {
 // TestTake: data goes to the server as it is, and what it refuses has its place in the data.
 func TestTake(t *testing.T) {
 	t.Parallel()
-	r := opened(t, answered(make(chan []byte, 1)), nil).(engine.Taker)
+	r := opened(t, answered(make(chan []byte, 1)), nil).(engine.DataReceiver)
 	to := &talk.ResultLog{}
 	if err := r.Take(t.Context(), "copy", strings.NewReader("1 ebb;2 flood"), to); err != nil || to.String() != "<NOTICE 00000 1 ebb;2 flood> (COPY 0 2)" {
 		t.Errorf("%v %q", err, to.String())

@@ -103,7 +103,7 @@ var Spec = &engine.Spec{
 			Folders: []string{"/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/usr/local/pgsql*/bin"},
 		},
 	},
-	Local: engine.Local{
+	Local: engine.LocalInstall{
 		Programs: []string{"postgres", "postmaster"},
 		Stopped:  clusters,
 	},

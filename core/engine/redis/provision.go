@@ -29,7 +29,7 @@ var provision = &engine.Provision{
 }
 
 // userOf is the account of a wish: one that names none is the default user.
-func userOf(w *engine.Wish) string {
+func userOf(w *engine.DesiredState) string {
 	if w.User == "" {
 		return defaultUser
 	}
@@ -110,7 +110,7 @@ func changeUser(why, user string, hash string, rules ...string) engine.Change {
 }
 
 // planAccount makes the user, with the password.
-func planAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user := userOf(w)
 	a, err := askAccount(ctx, ask, user)
 	if err != nil {
@@ -166,7 +166,7 @@ func rightsOf(access engine.Access) (rules []string, examples []string) {
 }
 
 // patternsOf are the patterns of the keys that a wish is for.
-func patternsOf(w *engine.Wish) []string {
+func patternsOf(w *engine.DesiredState) []string {
 	patterns := w.Tables
 	if len(patterns) == 0 {
 		patterns = []string{"*"}
@@ -183,7 +183,7 @@ func patternsOf(w *engine.Wish) []string {
 }
 
 // planRights gives a user commands and keys. Rights of users are for all databases.
-func planRights(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user, p := userOf(w), &engine.Plan{}
 	rules, examples := rightsOf(w.Access)
 	patterns := patternsOf(w)
@@ -241,7 +241,7 @@ func lacks(ctx context.Context, ask engine.Ask, user string, a *account, example
 }
 
 // planRevoke takes all keys and commands from a user.
-func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user, p := userOf(w), &engine.Plan{}
 	a, err := askAccount(ctx, ask, user)
 	if err != nil || a == nil || a.keys == "" && a.commands == "-@all" {
@@ -254,7 +254,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planUser plans the change of a user that is there.
-func planUser(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(user string,
+func planUser(ctx context.Context, ask engine.Ask, w *engine.DesiredState, change func(user string,
 	a *account) []engine.Change) (
 	*engine.Plan, error,
 ) {
@@ -272,7 +272,7 @@ func planUser(ctx context.Context, ask engine.Ask, w *engine.Wish, change func(u
 }
 
 // planUnlock switches a user on.
-func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planUser(ctx, ask, w, func(user string, a *account) []engine.Change {
 		if a.on {
 			return nil
@@ -282,7 +282,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Pl
 }
 
 // planDropAccount removes a user. The default user is always there.
-func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if userOf(w) == defaultUser {
 		return nil, &engine.WishError{What: "the user default can't be dropped: each connection begins as it"}
 	}
@@ -292,7 +292,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engi
 }
 
 // planPassword gives a user a new password, beside the one before it or in its place.
-func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
 		rules := []string{"resetpass"}
 		if w.KeepOld {
@@ -303,7 +303,7 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.
 }
 
 // planDropOld takes all passwords of a user away but the wish's.
-func planDropOld(ctx context.Context, ask engine.Ask, w *engine.Wish) (*engine.Plan, error) {
+func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user, p := userOf(w), &engine.Plan{}
 	a, err := askAccount(ctx, ask, user)
 	if err != nil || a == nil || len(a.passwords) < 2 {

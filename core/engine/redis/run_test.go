@@ -71,7 +71,7 @@ func TestTransaction(t *testing.T) {
 	}
 	c.Run(t.Context(), "MULTI")
 	c.Run(t.Context(), "DISCARD")
-	if r.InTransaction() || r.(engine.Failing).TransactionFailed() {
+	if r.InTransaction() || r.(engine.AbortReporter).TransactionFailed() {
 		t.Error("a transaction that was discarded is open")
 	}
 }
@@ -246,7 +246,7 @@ func TestProvision(t *testing.T) {
 		{planRevoke, "warden", "ACL SETUSER warden resetkeys resetchannels nocommands"},
 		{planRights, "new", "ACL SETUSER new &* +@read +@write +@connection +@transaction +@pubsub +@scripting -@dangerous +info ~*"},
 	} {
-		p, err := one.plan(t.Context(), ask, &engine.Wish{User: one.user, Password: password, Facts: c.Facts(), Access: engine.AccessWrite})
+		p, err := one.plan(t.Context(), ask, &engine.DesiredState{User: one.user, Password: password, Facts: c.Facts(), Access: engine.AccessWrite})
 		if err != nil {
 			t.Errorf("%s: %v", one.want, err)
 			continue
@@ -265,7 +265,7 @@ func TestProvision(t *testing.T) {
 			t.Errorf("%q, want %q", got, one.want)
 		}
 	}
-	if _, err := planDropAccount(t.Context(), ask, &engine.Wish{}); err == nil {
+	if _, err := planDropAccount(t.Context(), ask, &engine.DesiredState{}); err == nil {
 		t.Error("the default user is dropped")
 	}
 }

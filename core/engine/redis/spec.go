@@ -67,7 +67,7 @@ var Spec = &engine.Spec{
 			}),
 		},
 	},
-	Local: engine.Local{
+	Local: engine.LocalInstall{
 		Programs: []string{"redis-server"},
 		Units:    []string{"redis-server", "redis"},
 	},

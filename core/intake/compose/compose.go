@@ -82,7 +82,7 @@ const (
 // DefaultFiles are the compose files of a folder that are taken where none is named: those that COMPOSE_FILE names, of
 // this machine's variables or of the folder's .env, else the first of the usual names, and its override.
 func DefaultFiles(folder string, lookup func(string) (string, bool)) []string {
-	own, _ := dotenv.Read(filepath.Join(folder, ".env")) // one that can't be read is told when the files are
+	own, _ := dotenv.Read(filepath.Join(folder, ".env")) // one that can't be read is an error when the files are read
 	variable := func(name string) string {
 		if value, ok := lookup(name); ok {
 			return value
@@ -117,8 +117,8 @@ func DefaultFiles(folder string, lookup func(string) (string, bool)) []string {
 // hold values.
 var quiet = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })
 
-// loading is one read under way.
-type loading struct {
+// projectLoader is one read under way.
+type projectLoader struct {
 	Request
 	env     map[string]string // the variables of the first files
 	read    map[string][]byte // every file that was read here, by absolute path
@@ -129,10 +129,10 @@ type loading struct {
 }
 
 // load reads the files. It ends with its context: how long reading takes is up to the files.
-func load(ctx context.Context, r Request) (*project, *loading, error) {
+func load(ctx context.Context, r Request) (*project, *projectLoader, error) {
 	type model struct {
 		project *project
-		l       *loading
+		l       *projectLoader
 		err     error
 	}
 	done := make(chan model, 1)
@@ -149,9 +149,9 @@ func load(ctx context.Context, r Request) (*project, *loading, error) {
 }
 
 // loadModel is load without the context's end.
-func loadModel(r Request) (*project, *loading, error) {
+func loadModel(r Request) (*project, *projectLoader, error) {
 	quiet()
-	l := &loading{
+	l := &projectLoader{
 		Request: r,
 		env:     make(map[string]string),
 		read:    make(map[string][]byte),
@@ -291,7 +291,7 @@ func readVariables(path, format string, data []byte, to map[string]string, looku
 }
 
 // file reads a file whole.
-func (l *loading) file(path string) ([]byte, error) {
+func (l *projectLoader) file(path string) ([]byte, error) {
 	if l.templates && strings.Contains(path, "$") { // where it is is not known yet
 		l.name(path)
 		return nil, nil
@@ -329,7 +329,7 @@ func (s scope) lookup(name string) (string, bool) {
 }
 
 // name notes a file that the files name.
-func (l *loading) name(path string) {
+func (l *projectLoader) name(path string) {
 	if !slices.Contains(l.named, path) {
 		l.named = append(l.named, path)
 	}
@@ -337,7 +337,7 @@ func (l *loading) name(path string) {
 
 // withDefault notes the variables for which the files have a value where there is none:
 // ${NAME:-default}.
-func (l *loading) withDefault() {
+func (l *projectLoader) withDefault() {
 	for _, path := range l.Files {
 		var document map[string]any
 		if yaml.Unmarshal(l.read[path], &document) != nil {
@@ -353,7 +353,7 @@ func (l *loading) withDefault() {
 
 // active are the compose profiles that count: those of the request, else those of the
 // variable that compose takes them from.
-func (l *loading) active() []string {
+func (l *projectLoader) active() []string {
 	if len(l.Active) > 0 || l.env["COMPOSE_PROFILES"] == "" {
 		return l.Active
 	}
@@ -404,17 +404,17 @@ func projectWord(name string) string {
 	return strings.TrimLeft(kept, "_-")
 }
 
-// Outside is the error for a file that a repository's compose file names and that is not
+// OutsideError is the error for a file that a repository's compose file names and that is not
 // in the repository.
-type Outside struct{ Path string }
+type OutsideError struct{ Path string }
 
-func (e *Outside) Error() string {
+func (e *OutsideError) Error() string {
 	return fmt.Sprintf("%s is outside of the repository and is not read before you approve the compose file",
 		clean.Line(e.Path, 200))
 }
 
 // within refuses a file outside of the root, by whatever links it is named.
-func (l *loading) within(path string) error {
+func (l *projectLoader) within(path string) error {
 	if l.Root == "" {
 		return nil
 	}
@@ -431,7 +431,7 @@ func (l *loading) within(path string) error {
 		return err
 	}
 	if _, ok := atomicfile.Inside(root, real); !ok {
-		return &Outside{path}
+		return &OutsideError{path}
 	}
 	return nil
 }

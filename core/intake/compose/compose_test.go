@@ -102,7 +102,7 @@ second engine=mariadb container=fieldstation/second user=ringer`
 // TestWritten: what is written is read as what it was.
 func TestWritten(t *testing.T) {
 	for _, engine := range making.MakeableWords(keys.Engines()) {
-		w := making.Wish{Profile: "counts", Entry: "counts", Engine: keys.Engines().ByWord(engine), User: "war$den", Database: "sightings", Inside: keys.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(keys.Engines().ByWord(engine), ""), Name: "counts"}
+		w := making.Request{Profile: "counts", Entry: "counts", Engine: keys.Engines().ByWord(engine), User: "war$den", Database: "sightings", Inside: keys.Engines().Port(engine), Port: 40404, Image: making.OfficialImage(keys.Engines().ByWord(engine), ""), Name: "counts"}
 		text, files, err := Write("station", "counts", making.Draft(w))
 		if err != nil {
 			t.Fatal(err)

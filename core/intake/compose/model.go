@@ -117,7 +117,7 @@ func (n *node) scalar(key string) (string, error) {
 }
 
 // service reads the keys of a service that say something of a server.
-func (l *loading) service(name string, n *node) (*service, error) {
+func (l *projectLoader) service(name string, n *node) (*service, error) {
 	at := "services." + name
 	if n.null {
 		n = &node{kind: yaml.MappingNode, file: n.file, line: n.line}

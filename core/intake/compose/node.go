@@ -26,8 +26,8 @@ type node struct {
 	at   map[string]*node
 
 	filled   bool // a scalar with a variable in it
-	reset    bool // !reset: what was said before is taken back
-	override bool // !override: it stands in place of what was said before
+	reset    bool // !reset: removes what an earlier file has
+	override bool // !override: replaces what an earlier file has
 
 	file    string
 	line    int

@@ -40,11 +40,11 @@ type Server struct {
 	Copies      int          // of the container, where the service asks for several
 	Password    secret.Value // as declared, for who wants a copy
 	Trouble     string       // why the declared password can't be had
-	Making      Making
+	Making      ContainerSpec
 }
 
-// Making is what a container of the service is made of, as far as a container can be made of it here.
-type Making struct {
+// ContainerSpec is what a container of the service is made of, as far as a container can be made of it here.
+type ContainerSpec struct {
 	Name        string // the container's
 	Image       string
 	Environment api.Environment
@@ -76,8 +76,8 @@ var passed = []string{"restart", "healthcheck", "labels", "networks", "logging",
 	"stop_grace_period", "annotations", "attach", "hostname"}
 
 // making is what a container of a service is made of.
-func (s *service) making(project, folder string, env api.Environment) Making {
-	m := Making{Name: s.Container, Image: s.Image, Environment: env, Volumes: make(map[string]string)}
+func (s *service) making(project, folder string, env api.Environment) ContainerSpec {
+	m := ContainerSpec{Name: s.Container, Image: s.Image, Environment: env, Volumes: make(map[string]string)}
 	if m.Name == "" {
 		m.Name = project + "-" + s.Name + "-1"
 	}
@@ -160,10 +160,10 @@ func uses(catalog find.Catalog, service *service, servers []Server) bool {
 }
 
 // catalog recognises the servers.
-func (l *loading) catalog() find.Catalog { return find.Catalog{Known: l.Schema.Engines()} }
+func (l *projectLoader) catalog() find.Catalog { return find.Catalog{Known: l.Schema.Engines()} }
 
 // server reads one service; ok is false for one that is no database server, or is only similar to one.
-func (l *loading) server(project *project, service *service) (s Server, ok bool) {
+func (l *projectLoader) server(project *project, service *service) (s Server, ok bool) {
 	env := make(api.Environment)
 	for name, value := range service.Environment {
 		if value != nil {
@@ -203,7 +203,7 @@ func (l *loading) server(project *project, service *service) (s Server, ok bool)
 
 // password is the password that a service declares, in a variable or in the file that it
 // names, which is one of the project's secrets.
-func (l *loading) password(project *project, service *service, env api.Environment,
+func (l *projectLoader) password(project *project, service *service, env api.Environment,
 	variable string) (secret.Value, string) {
 	if variable == "" {
 		return secret.Value{}, ""
@@ -233,7 +233,7 @@ func (l *loading) password(project *project, service *service, env api.Environme
 			line, _, _ := strings.Cut(string(data), "\n")
 			return secret.NewValue(strings.TrimRight(line, "\r")), ""
 		case declared.Environment != "":
-			if text, ok := (scope{loading: l, env: l.env}).lookup(declared.Environment); ok {
+			if text, ok := (scope{projectLoader: l, env: l.env}).lookup(declared.Environment); ok {
 				return secret.NewValue(text), ""
 			}
 			return secret.Value{},

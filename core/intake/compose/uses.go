@@ -26,7 +26,7 @@ const Word = "compose"
 // value is made of is shown as it is written, and the same in every clone.
 func Uses(ctx context.Context, keys *schema.Schema, files []string, root string) vouch.Uses {
 	project, l, err := load(ctx, Request{Schema: keys, Files: files, Active: []string{"*"}, Root: root, templates: true})
-	if outside := new(Outside); errors.As(err, &outside) {
+	if outside := new(OutsideError); errors.As(err, &outside) {
 		return vouch.Uses{
 			Profile: Word,
 			Trouble: fmt.Sprintf("it uses %s, which is outside of the repository and can't be shown for approval",
@@ -81,7 +81,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 }
 
 // uses are what a container that is made of a service has of this machine.
-func (m Making) uses(service string) (list []vouch.Use) {
+func (m ContainerSpec) uses(service string) (list []vouch.Use) {
 	add := func(what string, words ...string) {
 		list = append(list, vouch.Use{Key: "service " + service + " " + what, Words: words})
 	}

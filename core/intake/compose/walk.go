@@ -14,7 +14,7 @@ import (
 
 // scope is where a file stands: included files have a folder and variables of their own.
 type scope struct {
-	*loading
+	*projectLoader
 	folder string            // where relative paths start
 	env    map[string]string // the variables that stand for values
 }
@@ -120,7 +120,7 @@ func (s scope) labelFiles(n *node) error {
 // namedFile is a file that a compose file names, as an absolute path. It is an error where it may not be used.
 func (s scope) namedFile(n *node) (string, error) {
 	if s.Root != "" && n.filled {
-		return "", &Outside{n.text}
+		return "", &OutsideError{n.text}
 	}
 	return s.local(n)
 }
@@ -138,7 +138,7 @@ func (s scope) local(n *node) (string, error) {
 		}
 	}
 	if s.templates && strings.Contains(n.text, "$") {
-		return "", &Outside{n.text}
+		return "", &OutsideError{n.text}
 	}
 	path := s.absolutePath(n.text)
 	s.name(path)

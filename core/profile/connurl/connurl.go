@@ -57,7 +57,7 @@ func Split(keys *schema.Schema, s string) (*Connection, error) { return read(key
 // out.
 func Lenient(keys *schema.Schema, s string) (*Connection, error) { return read(keys, s, leaveStrange) }
 
-func read(keys *schema.Schema, s string, leaveOut leaving) (*Connection, error) {
+func read(keys *schema.Schema, s string, leaveOut omission) (*Connection, error) {
 	if word, pairs, ok := Pairs(keys, s); ok {
 		return FromParameters(keys, word, pairs)
 	}
@@ -129,7 +129,7 @@ func withoutDriver(keys *schema.Schema, s string) string {
 	return s
 }
 
-func readURL(keys *schema.Schema, s string, leaveOut leaving) (*urlReader, error) {
+func readURL(keys *schema.Schema, s string, leaveOut omission) (*urlReader, error) {
 	scheme, rest, ok := strings.Cut(withoutDriver(keys, s), "://")
 	spec := schemeOf(keys, scheme)
 	if !ok || spec == nil {
@@ -206,7 +206,7 @@ type urlReader struct {
 	named    map[string]string // the parameters, by name
 	leftOut  []string
 	sealed   bool
-	leaveOut leaving
+	leaveOut omission
 	err      error
 }
 
@@ -347,12 +347,12 @@ func (u *urlReader) reportUnknown(name string) {
 	u.err = errors.New(text)
 }
 
-// leaving says which parameters that are not known are left out.
-type leaving int
+// omission says which parameters that are not known are left out.
+type omission int
 
 const (
-	leaveNone    leaving = iota
-	leaveStrange         // those that are like none that is known
+	leaveNone    omission = iota
+	leaveStrange          // those that are like none that is known
 	leaveAll
 )
 

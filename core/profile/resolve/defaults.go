@@ -7,7 +7,7 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// byDefault is what holds where nothing was said, and why.
+// byDefault is the value of a key that nothing sets, and why.
 func (r *Profile) byDefault(field *schema.Field) (Effective, bool) {
 	text, reason := "", ""
 	switch field.Name {

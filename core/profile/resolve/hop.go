@@ -96,7 +96,7 @@ func (h Hop) WrittenValue(name key.Name) (Effective, bool) {
 	return Effective{Field: field, Value: own.Value, Origin: o}, true
 }
 
-// byDefault is what holds where nothing was said. Where the hop is named by an
+// byDefault is the value of a key that nothing sets. Where the hop is named by an
 // SSH client configuration, the port and the user are its business.
 func (h Hop) byDefault(name key.Name) (Effective, bool) {
 	text, reason := "", ""

@@ -95,8 +95,8 @@ type chains struct{ all *address.Chain }
 
 func (c chains) Chain(string, *Profile) (*address.Chain, *finding.Finding) { return c.all, nil }
 
-func (c chains) HostEntry(string, *Profile) (profile.GivenHost, bool) {
-	return profile.GivenHost{}, false
+func (c chains) HostEntry(string, *Profile) (profile.HostEntry, bool) {
+	return profile.HostEntry{}, false
 }
 
 // TestThroughAlias: what the profile sets wins over the alias, and the alias over the

@@ -18,7 +18,7 @@ type Aliases interface {
 	Chain(word string, by *Profile) (*address.Chain, *finding.Finding)
 	// HostEntry is what [hosts] has for a host name that a profile dials. A project's file
 	// counts for what stands in that file.
-	HostEntry(host string, by *Profile) (profile.GivenHost, bool)
+	HostEntry(host string, by *Profile) (profile.HostEntry, bool)
 }
 
 // follow finds what the profile's alias leads to.
@@ -55,9 +55,9 @@ func (r *Profile) LinkPath(c *address.Chain, k string) string {
 func (r *Profile) AliasProblem() *finding.Finding { return r.aliasProblem }
 
 // HostEntry is what [hosts] of a file has for a host name that the profile dials.
-func (r *Profile) HostEntry(host string) (profile.GivenHost, bool) {
+func (r *Profile) HostEntry(host string) (profile.HostEntry, bool) {
 	if r.env.Aliases == nil || r.notVouched != nil {
-		return profile.GivenHost{}, false
+		return profile.HostEntry{}, false
 	}
 	return r.env.Aliases.HostEntry(host, r)
 }

@@ -166,7 +166,7 @@ func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
 		h:     h,
 		wire:  &sniffConn{Conn: conn, greetings: h.greetings},
 		store: hostkey.Read(h.known...),
-		ring:  &ring{d: d, h: h},
+		ring:  &keyRing{d: d, h: h},
 	}
 }
 
@@ -178,7 +178,7 @@ type attempt struct {
 	d        *Dialer
 	h        *Hop
 	wire     *sniffConn
-	ring     *ring
+	ring     *keyRing
 	store    *hostkey.Store
 	verdict  hostkey.Verdict
 	key      ssh.PublicKey // that the hop showed, nil before

@@ -411,7 +411,7 @@ func (a *attempt) sawOffers(found *finding.Finding) {
 }
 
 // publicPart is the file of the public part of a key that was offered, "" for none.
-func publicPart(r *ring) string {
+func publicPart(r *keyRing) string {
 	for _, k := range r.h.keys {
 		path := strings.TrimSuffix(k.path, ".pub") + ".pub"
 		if _, err := os.Stat(path); err != nil {

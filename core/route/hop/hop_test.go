@@ -204,7 +204,7 @@ func FuzzConnectReply(f *testing.F) {
 	f.Add([]byte("HTTP/1.1 200 OK\r\nVia: x\r\n\r\n"))
 	f.Add([]byte("HTTP/1.1 407 \x1b[2J\r\n\r\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		err := connectReply(bufio.NewReader(&limited{bytes.NewReader(data), maxAnswer}))
+		err := connectReply(bufio.NewReader(&limitedReader{bytes.NewReader(data), maxAnswer}))
 		if err != nil && strings.ContainsAny(err.Error(), "\x1b\x00") {
 			t.Errorf("%q", err)
 		}

@@ -74,7 +74,7 @@ func TestOtherForms(t *testing.T) {
 	bound := ssh.Marshal(struct {
 		Type, Key, Application string
 	}{"sk-ssh-ed25519@openssh.com", strings.Repeat("k", ed25519.PublicKeySize), "ssh:"})
-	r := &ring{d: &Dialer{Finder: &secret.Finder{}}, h: &Hop{Of: someHop(t)}}
+	r := &keyRing{d: &Dialer{Finder: &secret.Finder{}}, h: &Hop{Of: someHop(t)}}
 	path := filepath.Join(t.TempDir(), "key")
 	for name, c := range map[string]struct {
 		text string
@@ -165,7 +165,7 @@ func TestJudge(t *testing.T) {
 		"c is only for connections from 192.0.2.0/24": {ValidBefore: ssh.CertTimeInfinity,
 			Permissions: ssh.Permissions{CriticalOptions: map[string]string{"source-address": "192.0.2.0/24"}}},
 	} {
-		r := &ring{h: &Hop{User: "keeper"}}
+		r := &keyRing{h: &Hop{User: "keeper"}}
 		r.judge(c, "c")
 		if got := strings.Join(r.seen, "; "); !strings.HasPrefix(got, want) || (want == "") != (r.unfit == "") || want == "" && got != "" {
 			t.Errorf("%q, want %q", got, want)

@@ -48,9 +48,9 @@ type offer struct {
 	used bool   // the hop took it, and a signature was made
 }
 
-// ring gathers the keys to offer to one hop, in order: the key files that are
+// keyRing gathers the keys to offer to one hop, in order: the key files that are
 // named, by the agent where it has them, then the agent's others.
-type ring struct {
+type keyRing struct {
 	d        *Dialer
 	h        *Hop
 	offers   []*offer
@@ -64,8 +64,8 @@ type ring struct {
 	over     func() bool        // the time of the login is over
 }
 
-func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
-	r := &ring{d: d, h: h, over: func() bool { return ctx.Err() != nil }}
+func (d *Dialer) ring(ctx context.Context, h *Hop) *keyRing {
+	r := &keyRing{d: d, h: h, over: func() bool { return ctx.Err() != nil }}
 	if h.noKeys {
 		return r
 	}
@@ -94,7 +94,7 @@ func (d *Dialer) ring(ctx context.Context, h *Hop) *ring {
 	return r
 }
 
-func (r *ring) close() {
+func (r *keyRing) close() {
 	if r.release != nil {
 		r.release()
 	}
@@ -107,7 +107,7 @@ func (r *ring) close() {
 type agentSigner struct {
 	ssh.AlgorithmSigner
 	public ssh.PublicKey
-	r      *ring
+	r      *keyRing
 }
 
 func (a *agentSigner) PublicKey() ssh.PublicKey { return a.public }
@@ -134,7 +134,7 @@ func plainForm(key ssh.PublicKey) ssh.PublicKey {
 }
 
 // agentKeys asks the agent for its keys. That it does not answer is no failure.
-func (r *ring) agentKeys(ctx context.Context) []ssh.Signer {
+func (r *keyRing) agentKeys(ctx context.Context) []ssh.Signer {
 	bound, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	conn, err := (&net.Dialer{}).DialContext(bound, "unix", r.h.agent)
@@ -161,7 +161,7 @@ func (r *ring) agentKeys(ctx context.Context) []ssh.Signer {
 }
 
 // add offers a key.
-func (r *ring) add(s ssh.Signer, what string) {
+func (r *keyRing) add(s ssh.Signer, what string) {
 	if slices.ContainsFunc(r.offers,
 		func(o *offer) bool { return bytes.Equal(o.PublicKey().Marshal(), s.PublicKey().Marshal()) }) {
 		return
@@ -176,7 +176,7 @@ func (r *ring) add(s ssh.Signer, what string) {
 
 // addFile offers a key file and its certificates, and returns the agent's keys
 // without it.
-func (r *ring) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.Signer {
+func (r *keyRing) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.Signer {
 	pub, signer, found := r.open(ctx, k)
 	if found != nil {
 		if k.named || found.Code != finding.HopKeyMissing {
@@ -222,7 +222,7 @@ func indexOf(signers []ssh.Signer, pub ssh.PublicKey) int {
 
 // certifyKey is a key with the certificate that stands in a file, if it is one for
 // that key.
-func (r *ring) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
+func (r *keyRing) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
 	data, err := atomicfile.Read(path, maxKeyFile)
 	if err != nil {
 		return nil, false
@@ -243,7 +243,7 @@ func (r *ring) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ss
 }
 
 // judge notes what a certificate says for which the hop may refuse it (PROTOCOL.certkeys in OpenSSH's source).
-func (r *ring) judge(c *ssh.Certificate, what string) {
+func (r *keyRing) judge(c *ssh.Certificate, what string) {
 	at := func(seconds uint64) string { return time.Unix(int64(seconds), 0).UTC().Format("2006-01-02 15:04 UTC") }
 	now, only := uint64(time.Now().Unix()), c.CriticalOptions["source-address"]
 	why := ""
@@ -266,7 +266,7 @@ func (r *ring) judge(c *ssh.Certificate, what string) {
 
 // open reads a key file. Of an encrypted one the private part is opened when the
 // hop has taken the public one; signer is nil where the file has only that.
-func (r *ring) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer ssh.Signer, found *finding.Finding) {
+func (r *keyRing) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer ssh.Signer, found *finding.Finding) {
 	data, found := r.readKey(k)
 	if found != nil {
 		return nil, nil, found
@@ -306,11 +306,11 @@ func (r *ring) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer s
 		}
 		return signer.PublicKey(), signer, nil
 	}
-	return pub, &lazy{public: pub, open: func() (ssh.Signer, error) { return r.unlock(ctx, k, data) }}, nil
+	return pub, &lazySigner{public: pub, open: func() (ssh.Signer, error) { return r.unlock(ctx, k, data) }}, nil
 }
 
 // readKey reads a key file, and refuses one that others can use.
-func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
+func (r *keyRing) readKey(k keyFile) ([]byte, *finding.Finding) {
 	if found := secret.JudgeFile(k.path, "the key file"); found != nil {
 		public := false
 		if data, err := atomicfile.Read(k.path, maxKeyFile); err == nil {
@@ -348,7 +348,7 @@ func (r *ring) readKey(k keyFile) ([]byte, *finding.Finding) {
 }
 
 // unlock opens an encrypted key with its passphrase.
-func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, error) {
+func (r *keyRing) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, error) {
 	if opened, ok := r.d.Secrets.key(k.path); ok {
 		return opened, nil
 	}
@@ -385,20 +385,20 @@ func (r *ring) unlock(ctx context.Context, k keyFile, data []byte) (ssh.Signer, 
 		Suggest("%s", r.h.set("key-secret", "ask"))}
 }
 
-// lazy is a key whose private part is opened at the first signature.
-type lazy struct {
+// lazySigner is a key whose private part is opened at the first signature.
+type lazySigner struct {
 	public ssh.PublicKey
 	open   func() (ssh.Signer, error)
 	opened ssh.Signer
 }
 
-func (l *lazy) PublicKey() ssh.PublicKey { return l.public }
+func (l *lazySigner) PublicKey() ssh.PublicKey { return l.public }
 
-func (l *lazy) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
+func (l *lazySigner) Sign(rand io.Reader, data []byte) (*ssh.Signature, error) {
 	return l.SignWithAlgorithm(rand, data, "")
 }
 
-func (l *lazy) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
+func (l *lazySigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) (*ssh.Signature, error) {
 	if l.opened == nil {
 		opened, err := l.open()
 		if err != nil {
@@ -412,14 +412,14 @@ func (l *lazy) SignWithAlgorithm(rand io.Reader, data []byte, algorithm string) 
 // watchedSigner notes that a hop took a key, and what went wrong with its signature.
 type watchedSigner struct {
 	ssh.AlgorithmSigner
-	r          *ring
+	r          *keyRing
 	o          *offer
 	algorithms []string
 }
 
 // signer wraps a key for a hop: RSA keys sign with SHA-2 unless the hop's older
 // algorithms name ssh-rsa.
-func (r *ring) signer(s ssh.Signer, o *offer) ssh.Signer {
+func (r *keyRing) signer(s ssh.Signer, o *offer) ssh.Signer {
 	algorithms := []string{hostkey.Plain(s.PublicKey()).Type()}
 	if algorithms[0] == ssh.KeyAlgoRSA {
 		algorithms = []string{ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSASHA512}

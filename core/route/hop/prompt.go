@@ -50,7 +50,7 @@ func (d *Dialer) locked(ctx context.Context, h *Hop) bool {
 	if len(h.keys) == 0 || !h.keys[0].named {
 		return false
 	}
-	r := &ring{d: d, h: h}
+	r := &keyRing{d: d, h: h}
 	defer r.close()
 	data, found := r.readKey(h.keys[0])
 	var missing *ssh.PassphraseMissingError

@@ -254,14 +254,14 @@ func connect(conn net.Conn, address, user string, password secret.Value) (net.Co
 	if _, err := io.WriteString(conn, request+"\r\n"); err != nil {
 		return nil, err
 	}
-	in := bufio.NewReaderSize(&limited{conn, maxAnswer}, 4096)
+	in := bufio.NewReaderSize(&limitedReader{conn, maxAnswer}, 4096)
 	err := connectReply(in)
 	if err != nil {
 		return nil, err
 	}
 	if n := in.Buffered(); n > 0 { // the server greeted already
 		early, _ := in.Peek(n)
-		return &ahead{Conn: conn, early: append([]byte(nil), early...)}, nil
+		return &bufferedConn{Conn: conn, early: append([]byte(nil), early...)}, nil
 	}
 	return conn, nil
 }
@@ -298,13 +298,13 @@ func connectReply(in *bufio.Reader) error {
 	return &proxyError{reason: why, login: status == 407, text: fmt.Sprintf("%d %s", status, clean.Line(reason, 100))}
 }
 
-// limited ends a reading that goes on for ever.
-type limited struct {
+// limitedReader ends a reading that goes on for ever.
+type limitedReader struct {
 	io.Reader
 	left int
 }
 
-func (l *limited) Read(p []byte) (int, error) {
+func (l *limitedReader) Read(p []byte) (int, error) {
 	if l.left <= 0 {
 		return 0, &proxyError{otherProtocol: true, text: "an answer without end"}
 	}
@@ -313,13 +313,13 @@ func (l *limited) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// ahead is a connection of which some bytes were read already.
-type ahead struct {
+// bufferedConn is a connection of which some bytes were read already.
+type bufferedConn struct {
 	net.Conn
 	early []byte
 }
 
-func (a *ahead) Read(p []byte) (int, error) {
+func (a *bufferedConn) Read(p []byte) (int, error) {
 	if len(a.early) > 0 {
 		n := copy(p, a.early)
 		a.early = a.early[n:]
@@ -329,7 +329,7 @@ func (a *ahead) Read(p []byte) (int, error) {
 }
 
 // CloseWrite tells the other side that nothing more comes.
-func (a *ahead) CloseWrite() error {
+func (a *bufferedConn) CloseWrite() error {
 	if half, ok := a.Conn.(interface{ CloseWrite() error }); ok {
 		return half.CloseWrite()
 	}

@@ -31,7 +31,7 @@ func TestTheirKeys(t *testing.T) {
 		t.Fatal(err)
 	}
 	passphrase = bytes.TrimSpace(passphrase)
-	r := &ring{d: &Dialer{Finder: &secret.Finder{}}, h: &Hop{Of: someHop(t)}}
+	r := &keyRing{d: &Dialer{Finder: &secret.Finder{}}, h: &Hop{Of: someHop(t)}}
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		t.Fatal(err)

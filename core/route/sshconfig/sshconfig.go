@@ -347,7 +347,7 @@ func (p *parser) take(keyword string, args []string, at Setting) error {
 	return nil
 }
 
-// canonical is a keyword as people write it, for the few that are said.
+// canonical is a keyword in its usual letter case, for the few that messages name.
 func canonical(keyword string) string {
 	for _, word := range []string{"StrictHostKeyChecking", "NoHostAuthenticationForLocalhost", "KnownHostsCommand",
 		"PKCS11Provider", "HostKeyAlgorithms", "KexAlgorithms",

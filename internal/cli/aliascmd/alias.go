@@ -225,16 +225,22 @@ func (c *call) aliasJSON(links []*profile.Alias) error {
 		Value any    `json:"value"`
 		Line  int    `json:"line"`
 	}
-	type shown struct {
+	type linkObject struct {
 		Name    string  `json:"name"`
 		File    string  `json:"file"`
 		Line    int     `json:"line"`
 		Project bool    `json:"project"`
 		Values  []value `json:"values"`
 	}
-	chain := []shown{}
+	chain := []linkObject{}
 	for _, link := range links {
-		one := shown{Name: link.FullName(), File: link.Path(), Line: link.Line, Project: link.InProject(), Values: []value{}}
+		one := linkObject{
+			Name:    link.FullName(),
+			File:    link.Path(),
+			Line:    link.Line,
+			Project: link.InProject(),
+			Values:  []value{},
+		}
 		for _, e := range link.Entries {
 			one.Values = append(one.Values, value{string(e.Field.Name), e.Value.Any(), e.Line})
 		}

@@ -72,7 +72,7 @@ func (c *call) askCloud(ctx context.Context, clouds *cloud.Accounts, one *audit.
 			break
 		}
 		if place := one.Places[within]; place != nil && place.Access != nil {
-			one.Rules[within], found = s.Rules(ctx, cloud.About{Ref: ref})
+			one.Rules[within], found = s.Rules(ctx, cloud.Subject{Ref: ref})
 		}
 	}
 	if found != nil {

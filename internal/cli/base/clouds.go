@@ -116,8 +116,8 @@ func (c *Call) memory(ctx context.Context) tokens.Memory {
 	if err != nil {
 		return nil
 	}
-	u := wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}
-	if _, err := u.Status(ctx); err != nil && !errors.As(err, new(*privatesocket.Silent)) {
+	u := wallet.UnlockedSource{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}
+	if _, err := u.Status(ctx); err != nil && !errors.As(err, new(*privatesocket.SilentError)) {
 		return nil
 	}
 	return u

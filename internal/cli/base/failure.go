@@ -47,7 +47,7 @@ func ExitCodes() []struct {
 // ExitError is an error with an exit code of its own and lines to try.
 type ExitError struct {
 	Code int
-	Err  error // nil: all has been said
+	Err  error // nil: the message is printed already
 	Try  []string
 	Do   []string // steps that are no command
 
@@ -63,7 +63,7 @@ func (e *ExitError) Error() string {
 
 func (e *ExitError) Unwrap() error { return e.Err }
 
-// Failure is an error with its exit code and lines to try. Without an error all has been said.
+// Failure is an error with its exit code and lines to try. Without an error the message is printed already.
 func Failure(code int, err error, try ...string) error {
 	return &ExitError{Code: code, Err: err, Try: try}
 }

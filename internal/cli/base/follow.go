@@ -58,7 +58,7 @@ func (f FollowUp) targetSteps(profile string, steps []string) []string {
 	return all
 }
 
-// commentSign stands between a command to try and what is said of it.
+// commentSign stands between a command to try and its comment.
 const commentSign = "   # "
 
 // follow is a command with the flags of the run, "" for one that needs a profile where there is none.

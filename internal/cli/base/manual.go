@@ -11,7 +11,7 @@ import (
 // verbs. They are made of what help shows (man(7) for the form). date stands at the foot, such as "2026-11-29".
 func Manual(keys *schema.Schema, makers []Maker, date string) map[string]string {
 	pages := make(map[string]string)
-	m := manual{keys: keys}
+	m := manualPage{keys: keys}
 	m.head("gharbor", "keeps, tests and uses connection profiles for database servers", date)
 	m.section("SYNOPSIS")
 	m.text("gharbor COMMAND [flags] [names]")
@@ -43,7 +43,7 @@ func Manual(keys *schema.Schema, makers []Maker, date string) map[string]string 
 }
 
 func commandPage(keys *schema.Schema, cmd *Command, date string) string {
-	m := manual{keys: keys}
+	m := manualPage{keys: keys}
 	m.head("gharbor-"+cmd.Name, cmd.Summary, date)
 	if cmd.Run != nil {
 		m.section("DESCRIPTION")
@@ -72,8 +72,8 @@ func commandPage(keys *schema.Schema, cmd *Command, date string) string {
 	return m.String()
 }
 
-// manual is a page that is being written.
-type manual struct {
+// manualPage is a page that is being written.
+type manualPage struct {
 	strings.Builder
 	keys *schema.Schema
 }
@@ -87,15 +87,15 @@ func escapeManual(text string) string {
 	return text
 }
 
-func (m *manual) head(name, summary, date string) {
+func (m *manualPage) head(name, summary, date string) {
 	fmt.Fprintf(m, ".TH %s 1 %q \"gharbor %s\"\n.SH NAME\n%s \\- %s\n", strings.ToUpper(escapeManual(name)), date,
 		escapeManual(Version), escapeManual(name), escapeManual(summary))
 }
 
-func (m *manual) section(name string) { fmt.Fprintf(m, ".SH %s\n", escapeManual(name)) }
+func (m *manualPage) section(name string) { fmt.Fprintf(m, ".SH %s\n", escapeManual(name)) }
 
 // text writes paragraphs; lines that begin with blanks stand as they are.
-func (m *manual) text(text string) {
+func (m *manualPage) text(text string) {
 	plain := false
 	for line := range strings.Lines(InWords(m.keys, text)) {
 		line = strings.TrimRight(line, "\n")
@@ -115,12 +115,12 @@ func (m *manual) text(text string) {
 	}
 }
 
-func (m *manual) item(name, text string) {
+func (m *manualPage) item(name, text string) {
 	fmt.Fprintf(m, ".TP\n.B %s\n%s\n", escapeManual(name), escapeManual(text))
 }
 
 // command writes how a command is called, what it does, its flags and examples.
-func (m *manual) command(cmd *Command) {
+func (m *manualPage) command(cmd *Command) {
 	fmt.Fprintf(m, ".PP\n.B %s\n", escapeManual(strings.TrimSpace("gharbor "+cmd.Name+" "+cmd.Args)))
 	if cmd.Long != "" {
 		m.WriteString(".PP\n")

@@ -30,7 +30,7 @@ func (c *Call) Containers() *find.Engines {
 func (c *Call) Network() route.Network {
 	network := route.System()
 	network.Containers = c.Containers()
-	if clouds, err := c.Clouds(); err == nil { // what is wrong with the files was said by whoever read the profile
+	if clouds, err := c.Clouds(); err == nil { // an error in the files was shown when the profile was read
 		network.Clouds = clouds
 	}
 	return network

@@ -27,7 +27,7 @@ func (c *Call) parse(cmd *Command, args []string) (verbose bool, err error) {
 		cmd.Flags(fs)
 	}
 	var wrong error
-	fs.VisitAll(func(f *flag.Flag) { f.Value = &quiet{f.Value, f.Name, &wrong} })
+	fs.VisitAll(func(f *flag.Flag) { f.Value = &quietValue{f.Value, f.Name, &wrong} })
 	var after []string
 	c.After = -1
 	for i, arg := range args {
@@ -75,15 +75,15 @@ func (c *Call) countArgs(cmd *Command) error {
 	return nil
 }
 
-// quiet keeps a flag's error apart from the value that the flag package would
+// quietValue keeps a flag's error apart from the value that the flag package would
 // repeat.
-type quiet struct {
+type quietValue struct {
 	flag.Value
 	name  string
 	wrong *error
 }
 
-func (q *quiet) Set(s string) error {
+func (q *quietValue) Set(s string) error {
 	err := q.Value.Set(s)
 	if err != nil && *q.wrong == nil {
 		text := err.Error()
@@ -96,9 +96,9 @@ func (q *quiet) Set(s string) error {
 }
 
 // IsBoolFlag lets a switch stand without a value.
-func (q *quiet) IsBoolFlag() bool { return isSwitch(q.Value) }
+func (q *quietValue) IsBoolFlag() bool { return isSwitch(q.Value) }
 
-func (q *quiet) String() string {
+func (q *quietValue) String() string {
 	if q.Value == nil {
 		return ""
 	}

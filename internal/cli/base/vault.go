@@ -71,12 +71,12 @@ func (c *Call) walletSupplier(path string) (*wallet.Supplier, error) {
 // keeper is the process that keeps a wallet open, nil where there is none.
 // One that does not answer is an error: it holds the keys, and must be known of.
 func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
-	u := wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, id)}
+	u := wallet.UnlockedSource{Socket: wallet.KeeperSocket(c.Lookup, id)}
 	_, err := u.Status(ctx)
 	switch {
 	case err == nil:
 		return u, nil
-	case errors.As(err, new(*privatesocket.Silent)):
+	case errors.As(err, new(*privatesocket.SilentError)):
 		return nil, err
 	}
 	return nil, ctx.Err()
@@ -86,7 +86,7 @@ func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 // process does not answer.
 func (c *Call) OpenKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
-	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
+	if silent := new(privatesocket.SilentError); errors.As(err, &silent) {
 		c.Notice("the wallet counts as locked: the process that keeps it open does not answer (%s). To end it: %s",
 			silent,
 			silent.EndLine())

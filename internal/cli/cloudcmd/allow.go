@@ -157,7 +157,7 @@ func until(r *wire.Rule) string {
 }
 
 // untilInForce waits for a rule.
-func (c *call) untilInForce(ctx context.Context, s *cloud.Session, about cloud.About, rule *wire.Rule,
+func (c *call) untilInForce(ctx context.Context, s *cloud.Session, about cloud.Subject, rule *wire.Rule,
 	within time.Duration) error {
 	start := time.Now()
 	err := c.until(ctx, "waiting for the rule to be in force", within, func(ctx context.Context) (bool, *finding.Finding) {
@@ -175,7 +175,7 @@ func (c *call) untilInForce(ctx context.Context, s *cloud.Session, about cloud.A
 }
 
 // nextOf says what comes after the way is open.
-func (c *call) nextOf(about cloud.About) error {
+func (c *call) nextOf(about cloud.Subject) error {
 	if about.Profile != "" {
 		c.Say("  try: gharbor test %s", about.Profile)
 	}
@@ -183,7 +183,7 @@ func (c *call) nextOf(about cloud.About) error {
 }
 
 // showRules lists rules.
-func (c *call) showRules(about cloud.About, rules []wire.Rule, form base.Format) error {
+func (c *call) showRules(about cloud.Subject, rules []wire.Rule, form base.Format) error {
 	if form.JSON() {
 		if rules == nil {
 			rules = []wire.Rule{}
@@ -240,7 +240,7 @@ machine. Connections that are open may stay open.`,
 }
 
 // rulesToGo are the rules that disallow takes away.
-func (c *call) rulesToGo(ctx context.Context, s *cloud.Session, about cloud.About) (ids []string, err error) {
+func (c *call) rulesToGo(ctx context.Context, s *cloud.Session, about cloud.Subject) (ids []string, err error) {
 	if len(c.Args) > 1 {
 		if !cloudref.ValidName(c.Args[1]) {
 			return nil, base.Usage("not the name of a rule; gharbor cloud allow %s -list shows them", about.Word())

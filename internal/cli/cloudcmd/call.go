@@ -43,12 +43,12 @@ an example, docs/cloud-service.md describes the interface for providers and scri
 
 // subject is what a command's first word names: an instance by a profile or as ACCOUNT/INSTANCE[/BRANCH], or an
 // account as a whole.
-func (c *call) subject(word string) (*cloud.Session, cloud.About, error) {
+func (c *call) subject(word string) (*cloud.Session, cloud.Subject, error) {
 	file, err := c.Load()
 	if err != nil {
-		return nil, cloud.About{}, err
+		return nil, cloud.Subject{}, err
 	}
-	about := cloud.About{}
+	about := cloud.Subject{}
 	if file.Lookup(word) != nil {
 		p, err := c.Resolve(word, nil)
 		if err != nil {
@@ -61,7 +61,7 @@ func (c *call) subject(word string) (*cloud.Session, cloud.About, error) {
 			return nil, about, base.Failure(base.ExitUsage,
 				fmt.Errorf("the address of the profile %s is no cloud instance", p.Called), "gharbor show "+p.Called)
 		}
-		about = cloud.About{Ref: address.CloudOf(p), Profile: p.Called}
+		about = cloud.Subject{Ref: address.CloudOf(p), Profile: p.Called}
 	} else if ref, ok := cloud.Ref(word); ok && (ref.Instance != "" || file.FindCloud(ref.Account) != nil) {
 		about.Ref = ref
 	} else {
@@ -73,7 +73,7 @@ func (c *call) subject(word string) (*cloud.Session, cloud.About, error) {
 }
 
 // instance is subject for a command that needs an instance.
-func (c *call) instance(word string) (*cloud.Session, cloud.About, error) {
+func (c *call) instance(word string) (*cloud.Session, cloud.Subject, error) {
 	s, about, err := c.subject(word)
 	if err == nil && about.Ref.Instance == "" {
 		err = base.Failure(base.ExitUsage, fmt.Errorf("%s is a whole account: name an instance, %s/INSTANCE", word, word),

@@ -18,7 +18,7 @@ func check() *base.Command {
 	return &base.Command{
 		Name: "cloud check", Args: "NAME", Summary: "try a service or a script on every part of its interface",
 		Long: `For whoever writes an instance service, or a program in its place: each part of the
-interface is tried, and what is wrong is told. Changes nothing; with -change a rule for a
+interface is tried, and each fault is listed. Changes nothing; with -change a rule for a
 documentation address is made and removed, a feature is set to what it is, and a login is
 made, all of that one instance. Exit 1 when a part fails.`,
 		Examples: []string{"gharbor cloud check station", "gharbor cloud check station -change estuary-members",

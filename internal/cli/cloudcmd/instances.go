@@ -214,7 +214,7 @@ func (c *call) adopt(ctx context.Context, test bool) error {
 	if err != nil {
 		return err
 	}
-	i, place, found := s.Find(ctx, cloud.About{Ref: ref})
+	i, place, found := s.Find(ctx, cloud.Subject{Ref: ref})
 	if found != nil {
 		return findingError(ctx, found)
 	}
@@ -328,7 +328,7 @@ ACCOUNT/INSTANCE[/BRANCH].`,
 }
 
 // untilRunning waits until an instance runs.
-func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.About, within time.Duration) error {
+func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.Subject, within time.Duration) error {
 	start := time.Now()
 	var state wire.State
 	err := c.until(ctx, "waiting for "+describeRef(about.Ref)+" to run", within, func(ctx context.Context) (bool,

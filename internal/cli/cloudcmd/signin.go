@@ -239,7 +239,7 @@ func signOut() *base.Command {
 	return &base.Command{
 		Name: "cloud sign-out", Args: "NAME", Summary: "sign out: the token is taken back and forgotten",
 		Long: `Asks the issuer to take the tokens back (RFC 7009) and removes them from this machine. Where
-the issuer can't be asked, they are removed all the same, and you are told.`,
+the issuer can't be asked, they are removed all the same, with a notice.`,
 		Examples: []string{"gharbor cloud sign-out club"},
 		MinArgs:  1, MaxArgs: 1,
 		Run: run(func(ctx context.Context, c *call) error {

@@ -104,8 +104,8 @@ func parseMount(s string) (api.SpecMount, error) {
 	return api.SpecMount{}, errors.New("expected SOURCE:TARGET or SOURCE:TARGET:ro, with TARGET an absolute path")
 }
 
-// building is a container that is being made.
-type building struct {
+// makeRun is a container that is being made.
+type makeRun struct {
 	makeOptions
 	profile *resolve.Profile
 	plan    *making.Plan
@@ -118,7 +118,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if err != nil {
 		return err
 	}
-	m := &building{makeOptions: o, profile: p}
+	m := &makeRun{makeOptions: o, profile: p}
 	if m.endpoint == "" {
 		m.endpoint = p.Text(key.Endpoint)
 	}
@@ -126,7 +126,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	if found != nil {
 		return base.RouteFailed(found)
 	}
-	wish, err := making.Wish{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts,
+	wish, err := making.Request{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts,
 		Again: c.Again}.For(p)
 	if err != nil {
 		return notMakeable(err)
@@ -147,7 +147,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 }
 
 // tellWallet says that there is no wallet yet, where the plan needs one.
-func (c *call) tellWallet(m *building) {
+func (c *call) tellWallet(m *makeRun) {
 	s, _, err := secretcmd.NewCall(c.Call).Store("")
 	if err != nil || !slices.ContainsFunc(m.plan.Secrets, func(s making.ServerSecret) bool {
 		return m.own == nil || s.Entry != m.plan.Entry
@@ -196,7 +196,7 @@ func notMakeable(err error) error {
 }
 
 // planProfile finds what changes in the profile, and where the password is from.
-func (c *call) planProfile(m *building, client *api.Client) error {
+func (c *call) planProfile(m *makeRun, client *api.Client) error {
 	endpoint := client.Endpoint.Address
 	if m.endpoint == "" && c.Containers().IsOnlyEngine(endpoint) {
 		endpoint = ""
@@ -225,7 +225,7 @@ func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
 }
 
 // showPlan says what will be done, in the order in which it will be.
-func (c *call) showPlan(m *building, client *api.Client) {
+func (c *call) showPlan(m *makeRun, client *api.Client) {
 	p := m.plan
 	report := render.NewReport(c.Stdout, c.NoColour)
 	report.Head(m.profile.Called, fmt.Sprintf("a container %s at %s", p.Name, client.Endpoint.Address))
@@ -276,7 +276,7 @@ func (c *call) showPlan(m *building, client *api.Client) {
 }
 
 // carryOut does what was shown.
-func (c *call) carryOut(ctx context.Context, m *building, client *api.Client) error {
+func (c *call) carryOut(ctx context.Context, m *makeRun, client *api.Client) error {
 	values, err := c.makeSecrets(ctx, m) // before minutes of fetching: there may be no wallet
 	if err != nil {
 		return err

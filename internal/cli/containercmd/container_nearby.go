@@ -44,7 +44,7 @@ greeting, without a login; a server may count it as a failed one.`,
 			views := make(chan []find.View, 1)
 			engines := c.Containers()
 			defect.Go(func() {
-				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; no engine is nothing to be told of here
+				all, _ := engines.Scan(ctx, "", false) // the ports are asked below; without an engine there is nothing to show here
 				views <- all
 			})
 			survey := nearby.Machine(c.Engines).Survey(ctx, "")

@@ -19,7 +19,7 @@ import (
 
 // makeSecrets takes the passwords that the wallet has, and makes those that it has not,
 // bound to the container that is about to be.
-func (c *call) makeSecrets(ctx context.Context, m *building) (map[string]secret.Value, error) {
+func (c *call) makeSecrets(ctx context.Context, m *makeRun) (map[string]secret.Value, error) {
 	values := make(map[string]secret.Value)
 	inWallet := slices.Clone(m.plan.Secrets)
 	if m.own != nil {

@@ -17,8 +17,8 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// place is a server that add offers: where it is, and what a profile of it says.
-type place struct {
+// offeredServer is a server that add offers: where it is, and what a profile of it says.
+type offeredServer struct {
 	text string // in a line
 	sets base.Assignments
 }
@@ -29,12 +29,12 @@ const maxNamed = 6
 // places are the servers that a new profile may be of: those that answer on this machine, its containers, the aliases,
 // and the addresses behind a hop of other profiles. Of these the last two are not dialled. connections is how many
 // greetings were read.
-func (c *Call) places(ctx context.Context) (all []place, connections int, err error) {
+func (c *Call) places(ctx context.Context) (all []offeredServer, connections int, err error) {
 	file, err := c.Load()
 	if err != nil {
 		return nil, 0, err
 	}
-	containers := make(chan []place, 1)
+	containers := make(chan []offeredServer, 1)
 	published := make(chan map[int]bool, 1)
 	defect.Go(func() {
 		found, ports := c.containerPlaces(ctx)
@@ -55,7 +55,7 @@ func (c *Call) places(ctx context.Context) (all []place, connections int, err er
 	for _, p := range file.All() {
 		if r := resolve.Resolve(file, p, nil, env); len(r.Hops()) > 0 && r.WhyNotVouched() == nil {
 			like := schema.Override{Field: c.Keys.Field(key.Like), Value: schema.TextValue(r.Called)}
-			all = append(all, place{
+			all = append(all, offeredServer{
 				text: fmt.Sprintf("%s at %s, like the profile %s", r.Text(key.Engine), wording.Address(r), r.Called),
 				sets: base.Assignments{like},
 			})
@@ -68,8 +68,8 @@ func (c *Call) places(ctx context.Context) (all []place, connections int, err er
 }
 
 // serverPlace is a server that answers on this machine.
-func (c *Call) serverPlace(s nearby.Server) place {
-	var p place
+func (c *Call) serverPlace(s nearby.Server) offeredServer {
+	var p offeredServer
 	p.set(c.Keys, key.Engine, s.Engine)
 	at := s.Address
 	if s.Socket != "" {
@@ -84,7 +84,7 @@ func (c *Call) serverPlace(s nearby.Server) place {
 }
 
 // set notes a value that fits its key.
-func (p *place) set(keys *schema.Schema, k key.Name, text string) {
+func (p *offeredServer) set(keys *schema.Schema, k key.Name, text string) {
 	field := keys.Field(k)
 	if value, err := field.ParseValue(text); err == nil {
 		p.sets = append(p.sets, schema.Override{Field: field, Value: value})
@@ -92,7 +92,7 @@ func (p *place) set(keys *schema.Schema, k key.Name, text string) {
 }
 
 // containerPlaces are the servers in containers that run, and the ports of this machine at which they are published.
-func (c *Call) containerPlaces(ctx context.Context) (all []place, ports map[int]bool) {
+func (c *Call) containerPlaces(ctx context.Context) (all []offeredServer, ports map[int]bool) {
 	ports = make(map[int]bool)
 	views, _ := c.Containers().Scan(ctx, "", false) // the ports are asked by the survey
 	for _, v := range views {
@@ -101,7 +101,7 @@ func (c *Call) containerPlaces(ctx context.Context) (all []place, ports map[int]
 				continue
 			}
 			ports[seen.LocalPort()] = true
-			all = append(all, place{
+			all = append(all, offeredServer{
 				text: fmt.Sprintf("%s in container %s", seen.Engine, clean.Line(seen.Container, 80)),
 				sets: seen.Declaration.Sets(c.Keys, seen.Named, seen.Port),
 			})
@@ -111,12 +111,12 @@ func (c *Call) containerPlaces(ctx context.Context) (all []place, ports map[int]
 }
 
 // aliasPlaces are the aliases, by name.
-func (c *Call) aliasPlaces() (all []place) {
+func (c *Call) aliasPlaces() (all []offeredServer) {
 	if c.Book == nil {
 		return nil
 	}
 	for _, a := range slices.Clone(c.Book.All())[:min(len(c.Book.All()), maxNamed)] {
-		p := place{text: "alias " + c.Book.ShortName(a)}
+		p := offeredServer{text: "alias " + c.Book.ShortName(a)}
 		p.set(c.Keys, key.Alias, c.Book.ShortName(a))
 		all = append(all, p)
 	}

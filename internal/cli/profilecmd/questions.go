@@ -25,7 +25,7 @@ import (
 type questions struct {
 	*Call
 	ctx    context.Context
-	places []place
+	places []offeredServer
 	given  base.Assignments
 	engine *engine.Spec // nil until it is known
 	url    bool         // the place is from a URL, which says the port where it is not the usual one

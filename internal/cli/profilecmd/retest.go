@@ -28,18 +28,18 @@ func (c *Call) testAndMend(ctx context.Context, name string) error {
 		if err == nil || report.Interrupted {
 			return err
 		}
-		changed, mendErr := c.mend(ctx, p, report)
+		changed, fixErr := c.fixValues(ctx, p, report)
 		switch {
-		case mendErr != nil:
-			return mendErr
+		case fixErr != nil:
+			return fixErr
 		case !changed:
 			return err
 		}
 	}
 }
 
-// mend asks for other values of the keys that the finding blames, and writes them.
-func (c *Call) mend(ctx context.Context, p *resolve.Profile, report *check.Report) (changed bool, err error) {
+// fixValues asks for other values of the keys that the finding blames, and writes them.
+func (c *Call) fixValues(ctx context.Context, p *resolve.Profile, report *check.Report) (changed bool, err error) {
 	stage, _ := report.First()
 	page, _ := finding.PageOf(stage.Finding.Code)
 	var keys []key.Name

@@ -21,8 +21,9 @@ import (
 )
 
 // carryOut shows a plan, asks, and makes the changes. done is false where nothing was to be sent.
-func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provision.Wish, plan *engine.Plan) (done bool,
-	err error) {
+func (j *job) carryOut(
+	ctx context.Context, server *provision.Server, w *provision.Request, plan *engine.Plan,
+) (done bool, err error) {
 	j.show(w, plan)
 	if len(plan.Lacks) > 0 {
 		for _, lack := range plan.Lacks[:len(plan.Lacks)-1] {
@@ -76,7 +77,7 @@ func (j *job) carryOut(ctx context.Context, server *provision.Server, w *provisi
 }
 
 // secondRound plans what could not be seen before the first changes.
-func (j *job) secondRound(ctx context.Context, server *provision.Server, w *provision.Wish) (bool, error) {
+func (j *job) secondRound(ctx context.Context, server *provision.Server, w *provision.Request) (bool, error) {
 	plan, err := server.Plan(ctx, w)
 	if err != nil {
 		return false, j.planFailed(err)
@@ -96,7 +97,7 @@ func (j *job) notice(n engine.Notice) {
 }
 
 // show prints what will be done.
-func (j *job) show(w *provision.Wish, plan *engine.Plan) {
+func (j *job) show(w *provision.Request, plan *engine.Plan) {
 	report := render.NewReport(j.Stdout, j.NoColour)
 	name := w.Database
 	if j.profile != nil {
@@ -140,7 +141,7 @@ func (j *job) show(w *provision.Wish, plan *engine.Plan) {
 }
 
 // sharers are other profiles of what is dropped: of the database, or of the account.
-func (j *job) sharers(w *provision.Wish) (names []string) {
+func (j *job) sharers(w *provision.Request) (names []string) {
 	file, err := j.Load()
 	if err != nil || w.Verb != provision.Drop || j.profile == nil {
 		return nil
@@ -160,7 +161,7 @@ func (j *job) sharers(w *provision.Wish) (names []string) {
 }
 
 // agree asks for a yes, or for a name where something is taken away for good.
-func (j *job) agree(ctx context.Context, w *provision.Wish, plan *engine.Plan) error {
+func (j *job) agree(ctx context.Context, w *provision.Request, plan *engine.Plan) error {
 	if j.yes {
 		return nil
 	}
@@ -197,7 +198,7 @@ func (j *job) agree(ctx context.Context, w *provision.Wish, plan *engine.Plan) e
 }
 
 // typedName asks for the name of what is dropped.
-func (j *job) typedName(ctx context.Context, w *provision.Wish, plan *engine.Plan) error {
+func (j *job) typedName(ctx context.Context, w *provision.Request, plan *engine.Plan) error {
 	name := w.Database
 	if !w.DropDatabase || slices.ContainsFunc(plan.Missing, func(m string) bool {
 		return strings.Contains(m,

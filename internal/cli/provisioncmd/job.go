@@ -109,7 +109,7 @@ func (j *job) session(ctx context.Context, database string) (engine.Runner, erro
 		j.facts = o.Report.Facts
 	}
 	if before := p.Engine().Provision.Before; before != "" {
-		if err := o.Runner.Run(ctx, engine.Statement{Text: before}, nothing{}); err != nil {
+		if err := o.Runner.Run(ctx, engine.Statement{Text: before}, discard{}); err != nil {
 			return nil, err
 		}
 	}
@@ -132,13 +132,13 @@ func (j *job) open(ctx context.Context, p *resolve.Profile) (*check.Session, err
 	return o, nil
 }
 
-// nothing takes no results.
-type nothing struct{}
+// discard takes no results.
+type discard struct{}
 
-func (nothing) Begin([]engine.Column) error { return nil }
-func (nothing) Row([][]byte) error          { return nil }
-func (nothing) End(engine.Outcome) error    { return nil }
-func (nothing) Notice(engine.Notice)        {}
+func (discard) Begin([]engine.Column) error { return nil }
+func (discard) Row([][]byte) error          { return nil }
+func (discard) End(engine.Outcome) error    { return nil }
+func (discard) Notice(engine.Notice)        {}
 
 // server is the server that the administrator is connected to.
 func (j *job) server() *provision.Server {
@@ -184,8 +184,8 @@ func (c *call) provision(ctx context.Context, verb provision.Verb, o *options) e
 }
 
 // wish connects the administrator, and says what is to be true there.
-func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Wish, error) {
-	w := &provision.Wish{Verb: verb, DropAccount: true, DropDatabase: true}
+func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Request, error) {
+	w := &provision.Request{Verb: verb, DropAccount: true, DropDatabase: true}
 	if j.profile == nil {
 		w.Database, w.Owner, w.User, w.DropDatabase = j.Args[0], j.owner, j.owner, j.drop
 	} else {
@@ -234,7 +234,7 @@ func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Wish, e
 }
 
 // complete says what the profile lacks for the verb.
-func (j *job) complete(w *provision.Wish) error {
+func (j *job) complete(w *provision.Request) error {
 	if j.profile == nil {
 		return nil
 	}
@@ -263,7 +263,7 @@ func (j *job) usualAccess() engine.Access {
 }
 
 // arrive finds out whether the profile leads to the administrator's server, and as what host the server sees it.
-func (j *job) arrive(ctx context.Context, w *provision.Wish) error {
+func (j *job) arrive(ctx context.Context, w *provision.Request) error {
 	same, found := j.runner.SameServer(ctx, j.profile, j.admin)
 	if found != nil {
 		return base.RouteFailed(found)

@@ -214,7 +214,7 @@ func provisionDrop() *base.Command {
 		Summary: "drop a profile's database and account",
 		Long: `Shows the size, who is connected and what depends on them, and asks for the name. -account
 or -database drops only that. What the account owns in other databases goes to the
-administrator. What is not there is said, and is no failure. The profile and its password
+administrator. What is not there has a line, and is no failure. The profile and its password
 here stay.`,
 		Examples: []string{"gharbor provision drop sightings-ro -account -as sightings-admin -dry-run"},
 		Flags: func(fs *base.FlagSet) {

@@ -41,7 +41,7 @@ func Rotate() *base.Command {
 		Args:    "PROFILE",
 		Summary: "change a profile's password at the server and in its source, as one step",
 		Long: `Makes a new password, and writes it beside the old one here: in the wallet, or in a file
-that only you can read. Then the server is told, as a hash where it takes one, by the
+that only you can read. Then it is set at the server, as a hash where it takes one, by the
 account itself where that may, else by -as. Only after a login with the new password it
 takes the place of the old one. After a kill at any step, -resume tries both, keeps the
 one that the server accepts, and removes the other.
@@ -110,7 +110,7 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 	if o.resume {
 		return c.resumeOne(ctx, o, profiles[0].Called)
 	}
-	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
+	r := &rotateRun{call: c, rotateOptions: o, entries: make(map[string]string)}
 	if r.places, err = c.Rotations(); err != nil {
 		return err
 	}
@@ -147,8 +147,8 @@ func (c *call) sure(ctx context.Context, question string) (bool, error) {
 	return c.Confirm(ctx, question, false)
 }
 
-// rotating is a run of secret rotate.
-type rotating struct {
+// rotateRun is a run of secret rotate.
+type rotateRun struct {
 	*call
 	*rotateOptions
 	places  rotation.Folder
@@ -156,7 +156,7 @@ type rotating struct {
 }
 
 // one rotates the password of a profile.
-func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
+func (r *rotateRun) one(ctx context.Context, p *resolve.Profile) error {
 	if err := r.checkNoneOpen(p); err != nil {
 		return err
 	}
@@ -196,7 +196,7 @@ func (r *rotating) one(ctx context.Context, p *resolve.Profile) error {
 }
 
 // checkNoneOpen is an error where an earlier rotation has not ended.
-func (r *rotating) checkNoneOpen(p *resolve.Profile) error {
+func (r *rotateRun) checkNoneOpen(p *resolve.Profile) error {
 	if !r.places.Has(p.Called) {
 		return nil
 	}
@@ -225,9 +225,8 @@ func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
-// reopen is the rotation of a profile that was broken off, with no other run at it; nil, which is said, where none
-// was.
-func (r *rotating) reopen(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
+// reopen locks and reads the rotation of a profile that was broken off; nil, with a message, where there is none.
+func (r *rotateRun) reopen(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
 	if r.places, err = r.Rotations(); err != nil {
 		return nil, nil, err
 	}
@@ -254,7 +253,7 @@ func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 	if p, err := c.Resolve(name, nil); err == nil {
 		name = p.Called
 	}
-	r := &rotating{call: c, rotateOptions: o}
+	r := &rotateRun{call: c, rotateOptions: o}
 	pending, unlock, err := r.reopen(ctx, name)
 	if unlock != nil {
 		defer unlock()
@@ -303,7 +302,7 @@ func (c *call) forget(ctx context.Context, o secretcmd.WalletFlags, entry string
 
 // resumeOne ends the rotation of a profile.
 func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) error {
-	r := &rotating{call: c, rotateOptions: o, entries: make(map[string]string)}
+	r := &rotateRun{call: c, rotateOptions: o, entries: make(map[string]string)}
 	pending, unlock, err := r.reopen(ctx, name)
 	if unlock != nil {
 		defer unlock()

@@ -22,10 +22,10 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// turn is the rotation of one profile's password.
-type turn struct {
+// profileRotation is the rotation of one profile's password.
+type profileRotation struct {
 	*job
-	run       *rotating
+	run       *rotateRun
 	query     secret.Query // says where the password is
 	old, next secret.Value
 	entry     string // of the wallet, "" for another source
@@ -45,13 +45,16 @@ type turn struct {
 }
 
 // begin finds the password and its source, and refuses one that can't be written.
-func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error) {
+func (r *rotateRun) begin(ctx context.Context, p *resolve.Profile) (*profileRotation, error) {
 	j, err := r.call.newJob(&r.options, p.Called)
 	if err != nil {
 		return nil, err
 	}
-	t := &turn{job: j, run: r}
-	named := &provision.Wish{Wish: engine.Wish{User: j.profile.Text(key.User), Database: j.profile.Text(key.Database)}}
+	t := &profileRotation{job: j, run: r}
+	named := &provision.Request{DesiredState: engine.DesiredState{
+		User:     j.profile.Text(key.User),
+		Database: j.profile.Text(key.Database),
+	}}
 	if err := j.complete(named); err != nil {
 		return nil, err
 	}
@@ -78,7 +81,7 @@ func (r *rotating) begin(ctx context.Context, p *resolve.Profile) (*turn, error)
 }
 
 // present is the password that the source has now.
-func (t *turn) present(ctx context.Context) (secret.Value, error) {
+func (t *profileRotation) present(ctx context.Context) (secret.Value, error) {
 	if t.entry != "" {
 		w, err := t.store.Open(ctx, t.pass)
 		if err != nil {
@@ -103,7 +106,7 @@ func (t *turn) present(ctx context.Context) (secret.Value, error) {
 
 // checkUnchanged is an error where the source has another password now than when it was looked at: to set that again
 // at the server would lock the account out.
-func (t *turn) checkUnchanged(ctx context.Context) error {
+func (t *profileRotation) checkUnchanged(ctx context.Context) error {
 	v, err := t.present(ctx)
 	if err == nil && !v.Same(t.old) {
 		err = base.Failure(base.ExitFailed,
@@ -113,7 +116,7 @@ func (t *turn) checkUnchanged(ctx context.Context) error {
 }
 
 // openWallet opens the wallet by its passphrase, and finds the entry.
-func (t *turn) openWallet(ctx context.Context, of *secretcmd.Call) error {
+func (t *profileRotation) openWallet(ctx context.Context, of *secretcmd.Call) error {
 	var err error
 	if t.store, t.pass, t.last, err = of.OwnWallet(ctx, t.WalletFlags); err != nil {
 		return err
@@ -127,7 +130,7 @@ func (t *turn) openWallet(ctx context.Context, of *secretcmd.Call) error {
 }
 
 // close ends the sessions.
-func (t *turn) close() {
+func (t *profileRotation) close() {
 	t.job.close()
 	if t.own != nil {
 		t.own.Close()
@@ -135,7 +138,7 @@ func (t *turn) close() {
 }
 
 // plan opens the session that changes the password: the account's own where that may, else the administrator's.
-func (t *turn) plan(ctx context.Context) error {
+func (t *profileRotation) plan(ctx context.Context) error {
 	if other := t.sharing(ctx); other != "" {
 		return base.Advise(base.Failure(base.ExitUsage,
 			fmt.Errorf("the profile %s takes its password from the same place, and may "+
@@ -161,7 +164,7 @@ func (t *turn) plan(ctx context.Context) error {
 }
 
 // planOwn logs in as the account itself.
-func (t *turn) planOwn(ctx context.Context) error {
+func (t *profileRotation) planOwn(ctx context.Context) error {
 	if t.profile.Text(key.Guard) == "read-only" {
 		if t.admin != nil {
 			return errors.New("the guard is read-only")
@@ -184,7 +187,7 @@ func (t *turn) planOwn(ctx context.Context) error {
 		return err
 	}
 	if before := t.profile.Engine().Provision.Before; before != "" {
-		if err := t.own.Runner.Run(ctx, engine.Statement{Text: before}, nothing{}); err != nil {
+		if err := t.own.Runner.Run(ctx, engine.Statement{Text: before}, discard{}); err != nil {
 			return err
 		}
 	}
@@ -194,14 +197,14 @@ func (t *turn) planOwn(ctx context.Context) error {
 }
 
 // planReset connects the administrator.
-func (t *turn) planReset(ctx context.Context) error {
+func (t *profileRotation) planReset(ctx context.Context) error {
 	runner, err := t.session(ctx, "")
 	if err != nil {
 		return err
 	}
 	t.changer, t.seen, t.by = runner, t.facts, "the profile "+t.admin.Called
 	t.planner = t.admin.Engine().Provision.Reset
-	w := &provision.Wish{}
+	w := &provision.Request{}
 	if err := t.arrive(ctx, w); err != nil {
 		return err
 	}
@@ -210,8 +213,8 @@ func (t *turn) planReset(ctx context.Context) error {
 }
 
 // wish is the account with a password.
-func (t *turn) wish(v secret.Value) *engine.Wish {
-	return &engine.Wish{
+func (t *profileRotation) wish(v secret.Value) *engine.DesiredState {
+	return &engine.DesiredState{
 		Facts:    t.seen,
 		User:     t.profile.Text(key.User),
 		Host:     t.host,
@@ -221,7 +224,7 @@ func (t *turn) wish(v secret.Value) *engine.Wish {
 }
 
 // agree shows what will be done, and asks. done is true where nothing follows.
-func (t *turn) agree(ctx context.Context) (done bool, err error) {
+func (t *profileRotation) agree(ctx context.Context) (done bool, err error) {
 	plan, err := t.planner(ctx, provision.On(t.changer), t.wish(t.next))
 	if err != nil {
 		return false, t.planFailed(err)
@@ -260,7 +263,7 @@ func (t *turn) agree(ctx context.Context) (done bool, err error) {
 }
 
 // place says where the password is kept.
-func (t *turn) place() string {
+func (t *profileRotation) place() string {
 	if t.entry != "" {
 		return "wallet, entry " + t.entry
 	}
@@ -268,7 +271,7 @@ func (t *turn) place() string {
 }
 
 // steps are those of the rotation.
-func (t *turn) steps() rotation.Steps {
+func (t *profileRotation) steps() rotation.Steps {
 	return rotation.Steps{
 		Keep:    t.keep,
 		Change:  t.change,
@@ -279,7 +282,7 @@ func (t *turn) steps() rotation.Steps {
 }
 
 // keep writes the new password to the disk. The file in front of the wallet's change says only that one is under way.
-func (t *turn) keep(ctx context.Context) error {
+func (t *profileRotation) keep(ctx context.Context) error {
 	p := rotation.Pending{Profile: t.profile.Called, Entry: t.entry, Begun: now()}
 	if t.entry == "" {
 		p.Secret = t.next
@@ -295,7 +298,7 @@ func (t *turn) keep(ctx context.Context) error {
 }
 
 // changeEntry changes the entry of the wallet.
-func (t *turn) changeEntry(ctx context.Context, change func(*wallet.Entry)) (err error) {
+func (t *profileRotation) changeEntry(ctx context.Context, change func(*wallet.Entry)) (err error) {
 	t.last, err = t.store.Update(ctx, t.pass, func(w *wallet.Wallet) error {
 		e := w.Entry(t.entry)
 		if e == nil {
@@ -310,7 +313,7 @@ func (t *turn) changeEntry(ctx context.Context, change func(*wallet.Entry)) (err
 }
 
 // change sets a password at the server: by the administrator where the account itself may not.
-func (t *turn) change(ctx context.Context, to rotation.Which) error {
+func (t *profileRotation) change(ctx context.Context, to rotation.PasswordChoice) error {
 	err := t.set(ctx, to)
 	var refused *engine.StatementError
 	if !errors.As(err, &refused) || t.own == nil || t.admin == nil || t.changer != t.own.Runner {
@@ -324,7 +327,7 @@ func (t *turn) change(ctx context.Context, to rotation.Which) error {
 }
 
 // set sends the statements that set a password.
-func (t *turn) set(ctx context.Context, to rotation.Which) error {
+func (t *profileRotation) set(ctx context.Context, to rotation.PasswordChoice) error {
 	v := t.next
 	if to == rotation.Old {
 		v = t.old
@@ -336,7 +339,7 @@ func (t *turn) set(ctx context.Context, to rotation.Which) error {
 		return err
 	}
 	for _, c := range plan.Changes {
-		if err := t.changer.Run(ctx, engine.Statement{Text: c.Text}, nothing{}); err != nil {
+		if err := t.changer.Run(ctx, engine.Statement{Text: c.Text}, discard{}); err != nil {
 			return err
 		}
 	}
@@ -344,7 +347,7 @@ func (t *turn) set(ctx context.Context, to rotation.Which) error {
 }
 
 // accepts logs in on a new connection.
-func (t *turn) accepts(ctx context.Context, which rotation.Which) (bool, error) {
+func (t *profileRotation) accepts(ctx context.Context, which rotation.PasswordChoice) (bool, error) {
 	v := t.next
 	if which == rotation.Old {
 		v = t.old
@@ -385,7 +388,7 @@ func cause(s check.Stage) string {
 }
 
 // adopt makes the new password the source's own.
-func (t *turn) adopt(ctx context.Context) error {
+func (t *profileRotation) adopt(ctx context.Context) error {
 	if t.entry != "" {
 		err := t.changeEntry(ctx, func(e *wallet.Entry) {
 			e.Secret, e.Pending, e.Changed = t.next, secret.Value{}, now()
@@ -400,7 +403,7 @@ func (t *turn) adopt(ctx context.Context) error {
 }
 
 // put writes the new password to the source, and sees that the source gives it: another file may have the last word.
-func (t *turn) put(ctx context.Context) error {
+func (t *profileRotation) put(ctx context.Context) error {
 	place, err := t.runner.Finder.Put(ctx, t.query, t.next)
 	if err != nil {
 		return err
@@ -413,7 +416,7 @@ func (t *turn) put(ctx context.Context) error {
 }
 
 // drop forgets the new password.
-func (t *turn) drop(ctx context.Context) error {
+func (t *profileRotation) drop(ctx context.Context) error {
 	if t.entry != "" {
 		if err := t.changeEntry(ctx, func(e *wallet.Entry) { e.Pending = secret.Value{} }); err != nil {
 			return err
@@ -423,7 +426,7 @@ func (t *turn) drop(ctx context.Context) error {
 }
 
 // take takes the new password of a rotation that was broken off.
-func (t *turn) take(p *rotation.Pending) error {
+func (t *profileRotation) take(p *rotation.Pending) error {
 	t.resumes = true
 	if p.Entry == "" {
 		t.next = p.Secret
@@ -443,7 +446,7 @@ func (t *turn) take(p *rotation.Pending) error {
 }
 
 // reportFailure is the error of a rotation that did not end well.
-func (t *turn) reportFailure(ctx context.Context, err error) error {
+func (t *profileRotation) reportFailure(ctx context.Context, err error) error {
 	var open *rotation.OpenError
 	var refused *engine.StatementError
 	switch {
@@ -465,14 +468,14 @@ func (t *turn) reportFailure(ctx context.Context, err error) error {
 }
 
 // neither is for an account that gets in with neither password.
-func (t *turn) neither() error {
+func (t *profileRotation) neither() error {
 	return base.Advise(base.Failure(base.ExitServer, fmt.Errorf("%s: %s; both are kept", t.profile.Called,
 		clean.Line(rotation.ErrNeither.Error(), 0)), "gharbor test "+t.profile.Called),
 		"let an administrator's profile set the old one again: gharbor provision make "+t.profile.Called+" -as ADMIN")
 }
 
 // tell says that the password was rotated, and who used the old one.
-func (t *turn) tell(ctx context.Context) error {
+func (t *profileRotation) tell(ctx context.Context) error {
 	t.Say("rotated: the password of %s", t.profile.Called)
 	if t.run.keepOld {
 		t.Say("the old password is good too, until: gharbor secret rotate %s -drop-old -as %s", t.profile.Called, t.as)

@@ -19,7 +19,7 @@ import (
 )
 
 // otherUsers are those that used the old password, a line each: profiles, readers of the wallet, and containers.
-func (t *turn) otherUsers(ctx context.Context) (lines []string) {
+func (t *profileRotation) otherUsers(ctx context.Context) (lines []string) {
 	file, err := t.Load()
 	if err != nil {
 		return nil
@@ -44,7 +44,7 @@ func (t *turn) otherUsers(ctx context.Context) (lines []string) {
 
 // sharing is the first profile of another account, or of a server that may be another one, that takes its password from
 // the place that is about to change: it would no longer get in. "" for none.
-func (t *turn) sharing(ctx context.Context) string {
+func (t *profileRotation) sharing(ctx context.Context) string {
 	file, err := t.Load()
 	if err != nil {
 		return ""
@@ -64,7 +64,7 @@ func (t *turn) sharing(ctx context.Context) string {
 
 // sharesPlace reports whether another profile takes its password from the very place. The lines of a password file are
 // for one account each.
-func (t *turn) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
+func (t *profileRotation) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
 	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err != nil {
 		return false
@@ -85,7 +85,7 @@ func (t *turn) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
 }
 
 // otherProfile says where another profile of the same account has its password.
-func (t *turn) otherProfile(ctx context.Context, o *resolve.Profile) string {
+func (t *profileRotation) otherProfile(ctx context.Context, o *resolve.Profile) string {
 	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err == nil && o.Text(key.Secret) == "" {
 		q.Source = t.runner.Finder.SourceFor(ctx, q)
@@ -110,7 +110,7 @@ func (t *turn) otherProfile(ctx context.Context, o *resolve.Profile) string {
 }
 
 // containers are those of this machine's engines that were given the old password in a variable.
-func (t *turn) containers(ctx context.Context) (lines []string) {
+func (t *profileRotation) containers(ctx context.Context) (lines []string) {
 	client, found := t.Containers().Client(ctx, "")
 	if found != nil {
 		return nil
@@ -143,7 +143,7 @@ func variableOf(one *api.Container, password secret.Value) string {
 }
 
 // endOld ends the password that was kept beside a new one.
-func (r *rotating) endOld(ctx context.Context, p *resolve.Profile) error {
+func (r *rotateRun) endOld(ctx context.Context, p *resolve.Profile) error {
 	j, err := r.call.newJob(&r.options, p.Called)
 	if err != nil {
 		return err
@@ -161,7 +161,7 @@ func (r *rotating) endOld(ctx context.Context, p *resolve.Profile) error {
 	if err != nil {
 		return err
 	}
-	plan, err := by.DropOld(ctx, ask, &w.Wish)
+	plan, err := by.DropOld(ctx, ask, &w.DesiredState)
 	if err != nil {
 		return j.planFailed(err)
 	}

@@ -30,7 +30,7 @@ func allKinds() (all []string) {
 // browseOptions are the flags of browse.
 type browseOptions struct {
 	form
-	connecting
+	connectFlags
 	system      bool
 	against     string
 	ofStatement time.Duration
@@ -69,7 +69,7 @@ func (o *browseOptions) flags(fs *base.FlagSet) {
 	fs.BoolVar(&o.system, "system", false, "also what belongs to the server")
 	fs.StringVar(&o.against, "against", "", "show the differences to another profile")
 	o.form.flags(fs)
-	o.connecting.flags(fs)
+	o.connectFlags.flags(fs)
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 30*time.Second, "time limit of each question to the server")
 }
 
@@ -115,7 +115,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	if err != nil {
 		return err
 	}
-	return c.differences([2]*looking{one, other}, kind, rows, others, o)
+	return c.differences([2]*browseTarget{one, other}, kind, rows, others, o)
 }
 
 // kind is the kind that is asked for, nil for the overview.
@@ -152,7 +152,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 
 // noKind is the error for a word that is no kind. It may be the name of a table.
 func (c *call) noKind(o browseOptions) error {
-	p, err := c.profile(c.Args[0], o.connecting)
+	p, err := c.profile(c.Args[0], o.connectFlags)
 	if err != nil {
 		return err
 	}
@@ -192,16 +192,16 @@ func kindWords(by *engine.Catalogue) (words []string) {
 	return words
 }
 
-// looking is a server that is looked at.
-type looking struct {
+// browseTarget is a server that is looked at.
+type browseTarget struct {
 	profile *resolve.Profile
 	opened  *check.Session
 	server  catalogue.Server
 }
 
 // lookAt opens one of the profiles.
-func (c *call) lookAt(ctx context.Context, name string, kind *catalogue.Kind, o browseOptions) (*looking, error) {
-	p, err := c.profile(name, o.connecting)
+func (c *call) lookAt(ctx context.Context, name string, kind *catalogue.Kind, o browseOptions) (*browseTarget, error) {
+	p, err := c.profile(name, o.connectFlags)
 	if err != nil {
 		return nil, err
 	}
@@ -211,7 +211,7 @@ func (c *call) lookAt(ctx context.Context, name string, kind *catalogue.Kind, o 
 	if err := hasKind(p, kind); err != nil {
 		return nil, err
 	}
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.open(ctx, p, o.connectFlags)
 	if err != nil {
 		return nil, err
 	}
@@ -231,8 +231,8 @@ func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
 }
 
 // at looks at a server by a connection that is open.
-func at(p *resolve.Profile, opened *check.Session) *looking {
-	return &looking{p, opened, catalogue.Server{
+func at(p *resolve.Profile, opened *check.Session) *browseTarget {
+	return &browseTarget{p, opened, catalogue.Server{
 		Runner: opened.Runner,
 		By:     p.Engine().Statements,
 		Facts:  opened.Report.Facts,
@@ -241,7 +241,7 @@ func at(p *resolve.Profile, opened *check.Session) *looking {
 
 // read reads a kind of things.
 func (c *call) read(
-	ctx context.Context, at *looking, kind *catalogue.Kind, one string, o browseOptions,
+	ctx context.Context, at *browseTarget, kind *catalogue.Kind, one string, o browseOptions,
 ) ([]catalogue.Row, error) {
 	if o.ofStatement > 0 {
 		var stop context.CancelFunc
@@ -271,7 +271,7 @@ func (c *call) read(
 
 // things are those of a kind that the pattern means.
 func (c *call) things(
-	ctx context.Context, at *looking, kind *catalogue.Kind, text string, o browseOptions,
+	ctx context.Context, at *browseTarget, kind *catalogue.Kind, text string, o browseOptions,
 ) ([]catalogue.Row, error) {
 	by := at.server.By
 	pattern := catalogue.NewPattern(text, kind, by)
@@ -316,7 +316,7 @@ func (c *call) things(
 }
 
 // missing says that there is no thing of a name, and which names are like it.
-func (c *call) missing(at *looking, what, name string, m catalogue.Missing) error {
+func (c *call) missing(at *browseTarget, what, name string, m catalogue.Missing) error {
 	text := fmt.Sprintf("%s sees no %s %s", clean.Word(at.profile.Called), what, clean.Quote(name))
 	if len(m.Schemas) > 0 {
 		text += "; there is one of that name in " + clean.Visible(strings.Join(m.Schemas, ", "))
@@ -327,7 +327,7 @@ func (c *call) missing(at *looking, what, name string, m catalogue.Missing) erro
 }
 
 // list writes rows of a kind.
-func (c *call) list(at *looking, kind *catalogue.Kind, rows []catalogue.Row, o browseOptions) error {
+func (c *call) list(at *browseTarget, kind *catalogue.Kind, rows []catalogue.Row, o browseOptions) error {
 	layout := c.layout(o.form, true)
 	columns := make([]engine.Column, len(kind.Columns))
 	for i, k := range kind.Columns {
@@ -407,7 +407,7 @@ func shortSize(text string) string {
 }
 
 // differences writes in what two servers differ.
-func (c *call) differences(two [2]*looking, kind *catalogue.Kind, a, b []catalogue.Row, o browseOptions) error {
+func (c *call) differences(two [2]*browseTarget, kind *catalogue.Kind, a, b []catalogue.Row, o browseOptions) error {
 	all := catalogue.Compare(kind, a, b)
 	layout := c.layout(o.form, true)
 	var columns []engine.Column

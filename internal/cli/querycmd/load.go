@@ -18,7 +18,7 @@ import (
 
 // loadOptions are the flags of load.
 type loadOptions struct {
-	connecting
+	connectFlags
 	table, columns, badRows string
 	collection              string
 	null                    *string
@@ -86,7 +86,7 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 	fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then cancelled "+
 		"at the server")
 	fs.Section("The connection")
-	o.connecting.flags(fs)
+	o.connectFlags.flags(fs)
 }
 
 // setFrom takes FILE:LINE.
@@ -114,7 +114,7 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 		return err
 	}
 	o.writes = true
-	p, err := c.profile(c.Args[0], o.connecting)
+	p, err := c.profile(c.Args[0], o.connectFlags)
 	if err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func formOf(name string) string {
 
 // openToWrite opens a profile's server, unless nothing can be written there.
 func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOptions) (*check.Session, error) {
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.open(ctx, p, o.connectFlags)
 	if err != nil {
 		return nil, err
 	}

@@ -118,7 +118,7 @@ func (c *call) loadDocuments(ctx context.Context, p *resolve.Profile, o loadOpti
 	}
 	for _, file := range c.Args[1:] {
 		if by == nil || file == "-" {
-			continue // it is read once: what is wrong is told when it comes
+			continue // it is read once: an error shows when it comes
 		}
 		if err := c.checkDocuments(file, by); err != nil {
 			return err

@@ -25,8 +25,8 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// filling is files of rows that are taken into a table.
-type filling struct {
+// rowLoad is files of rows that are taken into a table.
+type rowLoad struct {
 	*call
 	options loadOptions
 	opened  *check.Session
@@ -64,7 +64,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 		return err
 	}
 	defer opened.Close()
-	f := &filling{call: c, options: o, opened: opened, by: p.Engine().Statements, started: time.Now()}
+	f := &rowLoad{call: c, options: o, opened: opened, by: p.Engine().Statements, started: time.Now()}
 	if err := f.find(ctx, p); err != nil {
 		return err
 	}
@@ -77,7 +77,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 }
 
 // find finds the table and its columns.
-func (f *filling) find(ctx context.Context, p *resolve.Profile) error {
+func (f *rowLoad) find(ctx context.Context, p *resolve.Profile) error {
 	here := at(p, f.opened)
 	rows, err := f.things(ctx, here, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
 	if err != nil {
@@ -87,7 +87,7 @@ func (f *filling) find(ctx context.Context, p *resolve.Profile) error {
 }
 
 // choose takes the table of the schema that a name without one means.
-func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row) error {
+func (f *rowLoad) choose(ctx context.Context, at *browseTarget, rows []catalogue.Row) error {
 	if len(rows) == 0 {
 		return base.Failure(base.ExitFailed,
 			fmt.Errorf("%s has no columns that this login can see", clean.Quote(f.options.table)))
@@ -122,7 +122,7 @@ func (f *filling) choose(ctx context.Context, at *looking, rows []catalogue.Row)
 }
 
 // send sends the files.
-func (f *filling) send(ctx context.Context) error {
+func (f *rowLoad) send(ctx context.Context) error {
 	var bytes int64
 	files := f.Args[1:]
 	for _, file := range files {
@@ -154,12 +154,12 @@ func (f *filling) send(ctx context.Context) error {
 	return base.Failure(base.ExitFailed, kept)
 }
 
-func (f *filling) typedTable() string {
+func (f *rowLoad) typedTable() string {
 	return typedName(statement.Name{Schema: f.schema, Name: f.table}, f.by)
 }
 
 // source opens a file of rows, and counts what is read of it.
-func (f *filling) source(file string) (*bulk.Source, *atomic.Int64, func(), error) {
+func (f *rowLoad) source(file string) (*bulk.Source, *atomic.Int64, func(), error) {
 	in, shut := f.Stdin, func() {}
 	if file != "-" {
 		opened, err := os.Open(f.path(file))
@@ -182,7 +182,7 @@ func (f *filling) source(file string) (*bulk.Source, *atomic.Int64, func(), erro
 }
 
 // one sends one file.
-func (f *filling) one(ctx context.Context, file string) error {
+func (f *rowLoad) one(ctx context.Context, file string) error {
 	source, read, shut, err := f.source(file)
 	if err != nil {
 		return base.Failure(base.ExitFile, fmt.Errorf("%s %w", clean.Visible(file), atomicfile.Plain(err)))
@@ -208,7 +208,7 @@ func (f *filling) one(ctx context.Context, file string) error {
 }
 
 // sender makes what sends the rows of a file: its first line names the columns, unless a flag does.
-func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error) {
+func (f *rowLoad) sender(file string, source *bulk.Source) (*bulk.Sender, error) {
 	s := &bulk.Sender{
 		Runner:  f.opened.Runner,
 		By:      f.by,
@@ -265,7 +265,7 @@ func (f *filling) sender(file string, source *bulk.Source) (*bulk.Sender, error)
 }
 
 // column is the table's column of a name.
-func (f *filling) column(name string) (bulk.Column, error) {
+func (f *rowLoad) column(name string) (bulk.Column, error) {
 	var names []string
 	for _, same := range []func(string) bool{
 		func(s string) bool { return s == name },
@@ -296,7 +296,7 @@ func (f *filling) column(name string) (bulk.Column, error) {
 }
 
 // reportStop says where it stopped, and what is in.
-func (f *filling) reportStop(ctx context.Context, files []string, file string, err error) error {
+func (f *rowLoad) reportStop(ctx context.Context, files []string, file string, err error) error {
 	var refused *bulk.RefusedError
 	code := base.ExitFailed
 	at := clean.Visible(file)
@@ -337,7 +337,7 @@ func (f *filling) reportStop(ctx context.Context, files []string, file string, e
 }
 
 // line is the line of a file that a server refused: where it counts rows, they are counted again.
-func (f *filling) line(file string, refused *bulk.RefusedError) int {
+func (f *rowLoad) line(file string, refused *bulk.RefusedError) int {
 	if refused.Line > 0 || refused.Row == 0 || file == "-" {
 		return refused.Line
 	}
@@ -370,7 +370,7 @@ func reason(err error) string {
 }
 
 // badRow says of a row that it was not taken in, and keeps it.
-func (f *filling) badRow(file string, line int, raw []byte, why error) error {
+func (f *rowLoad) badRow(file string, line int, raw []byte, why error) error {
 	const most = 20
 	if f.bad.n < most {
 		f.Say("%s:%d: %s", clean.Visible(file), line, clean.Visible(reason(why)))

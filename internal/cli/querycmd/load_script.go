@@ -25,7 +25,7 @@ import (
 func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOptions) error {
 	files := c.Args[1:]
 	if p.Engine() == nil {
-		_, err := c.open(ctx, p, o.connecting) // the test says so
+		_, err := c.open(ctx, p, o.connectFlags) // the test says so
 		return err
 	}
 	by := p.Engine().Statements
@@ -43,7 +43,7 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 	if err != nil {
 		return err
 	}
-	l := &loading{call: c, options: o, profile: p, opened: opened, plan: plan, started: time.Now()}
+	l := &scriptLoad{call: c, options: o, profile: p, opened: opened, plan: plan, started: time.Now()}
 	defer func() { l.opened.Close() }()
 	if err := l.askAgreement(ctx); err != nil {
 		return err
@@ -133,8 +133,8 @@ func typedName(n statement.Name, by *engine.Statements) string {
 	return by.Name(n.Schema) + "." + by.Name(n.Name)
 }
 
-// loading is scripts that are being sent.
-type loading struct {
+// scriptLoad is scripts that are being sent.
+type scriptLoad struct {
 	*call
 	options  loadOptions
 	profile  *resolve.Profile
@@ -147,7 +147,7 @@ type loading struct {
 }
 
 // askAgreement asks for what the scripts drop and empty of what is there, and for what the profile's guard asks about.
-func (l *loading) askAgreement(ctx context.Context) error {
+func (l *scriptLoad) askAgreement(ctx context.Context) error {
 	if l.options.yes {
 		return nil
 	}
@@ -185,7 +185,7 @@ func (l *loading) askAgreement(ctx context.Context) error {
 }
 
 // there says of things whether they are on the server: "" for those that are not.
-func (l *loading) there(ctx context.Context, things []script.PlannedAction) ([]string, error) {
+func (l *scriptLoad) there(ctx context.Context, things []script.PlannedAction) ([]string, error) {
 	const yes, unknown = "is there", "may be there"
 	found := make([]string, len(things))
 	if len(things) == 0 {
@@ -227,7 +227,7 @@ func (l *loading) there(ctx context.Context, things []script.PlannedAction) ([]s
 }
 
 // send sends the scripts.
-func (l *loading) send(ctx context.Context, files []string) error {
+func (l *scriptLoad) send(ctx context.Context, files []string) error {
 	o, by := l.options, l.profile.Engine().Statements
 	show := l.progress(l.plan.Bytes)
 	defer show.end()
@@ -277,8 +277,8 @@ func (l *loading) send(ctx context.Context, files []string) error {
 }
 
 // connect goes on in another database, by the same way and with the same account.
-func (l *loading) connect(ctx context.Context, database string) (engine.Runner, error) {
-	o := l.options.connecting
+func (l *scriptLoad) connect(ctx context.Context, database string) (engine.Runner, error) {
+	o := l.options.connectFlags
 	field := l.Keys.Field(key.Database)
 	value, err := field.ParseValue(database)
 	if err != nil {
@@ -300,7 +300,7 @@ func (l *loading) connect(ctx context.Context, database string) (engine.Runner, 
 }
 
 // reportEnd says what came of it.
-func (l *loading) reportEnd(ctx context.Context, loader *script.Loader, files []string, err error) error {
+func (l *scriptLoad) reportEnd(ctx context.Context, loader *script.Loader, files []string, err error) error {
 	done := loader.Done
 	var parts []string
 	for _, made := range done.Made {
@@ -370,16 +370,16 @@ func plural(kind string) string {
 }
 
 // Begin, Row, End and Notice take what statements give: rows are not shown.
-func (l *loading) Begin([]engine.Column) error { return nil }
+func (l *scriptLoad) Begin([]engine.Column) error { return nil }
 
 // Row is not shown.
-func (l *loading) Row([][]byte) error { return nil }
+func (l *scriptLoad) Row([][]byte) error { return nil }
 
 // End counts.
-func (l *loading) End(d engine.Outcome) error {
+func (l *scriptLoad) End(d engine.Outcome) error {
 	l.rows += max(0, d.Changed)
 	return nil
 }
 
 // Notice says what the server says.
-func (l *loading) Notice(n engine.Notice) { l.tellNotice(n) }
+func (l *scriptLoad) Notice(n engine.Notice) { l.tellNotice(n) }

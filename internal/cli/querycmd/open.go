@@ -15,18 +15,18 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// connecting are the flags of how to connect.
-type connecting struct {
+// connectFlags are the flags of how to connect.
+type connectFlags struct {
 	over     base.Overrides
 	database string
 	ignore   bool // expectations
 	writes   bool // the session is to change something
 	timeout  time.Duration
 
-	warned func(*finding.Finding) // is told of a warning; nil for a notice
+	warned func(*finding.Finding) // gets a warning; nil to show it as a notice
 }
 
-func (o *connecting) flags(fs *base.FlagSet) {
+func (o *connectFlags) flags(fs *base.FlagSet) {
 	o.over.Flag(fs)
 	fs.StringVar(&o.database, "database", "", "another database than the profile's")
 	fs.BoolVar(&o.ignore, "ignore-expectations", false, "go on if the profile's expectations are not met")
@@ -34,7 +34,7 @@ func (o *connecting) flags(fs *base.FlagSet) {
 }
 
 // open tests a profile, and keeps the connection for statements. Whoever opens it closes it.
-func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*check.Session, error) {
+func (c *call) open(ctx context.Context, p *resolve.Profile, o connectFlags) (*check.Session, error) {
 	runner, err := testcmd.NewCall(c.Call).Runner(o.timeout)
 	if err != nil {
 		return nil, err
@@ -54,7 +54,7 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connecting) (*che
 }
 
 // overrides are the values that the flags give in place of the profile's.
-func (c *call) overrides(o connecting) (base.Overrides, error) {
+func (c *call) overrides(o connectFlags) (base.Overrides, error) {
 	if o.database == "" {
 		return o.over, nil
 	}
@@ -67,7 +67,7 @@ func (c *call) overrides(o connecting) (base.Overrides, error) {
 }
 
 // profile is the profile, with what the flags say in its place.
-func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
+func (c *call) profile(name string, o connectFlags) (*resolve.Profile, error) {
 	over, err := c.overrides(o)
 	if err != nil {
 		return nil, err
@@ -94,13 +94,13 @@ func (c *call) profile(name string, o connecting) (*resolve.Profile, error) {
 func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
 
 // Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown; warn
-// is told of a warning, nil for a notice.
+// gets a warning, nil to show it as a notice.
 func Judge(c *base.Call, p *resolve.Profile, opened *check.Session, warn func(*finding.Finding)) error {
-	return (&call{c}).judge(p, opened, connecting{warned: warn})
+	return (&call{c}).judge(p, opened, connectFlags{warned: warn})
 }
 
 // judge says what keeps statements from being run on a connection, nil for nothing.
-func (c *call) judge(p *resolve.Profile, opened *check.Session, o connecting) error {
+func (c *call) judge(p *resolve.Profile, opened *check.Session, o connectFlags) error {
 	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
 	first, some := opened.Report.First()
 	if opened.Report.Interrupted {

@@ -40,7 +40,7 @@ type overviewSchema struct {
 }
 
 // overview shows the database, its schemas and what the login may do.
-func (c *call) overview(ctx context.Context, at *looking, o browseOptions) error {
+func (c *call) overview(ctx context.Context, at *browseTarget, o browseOptions) error {
 	v := overview{Format: 1, Profile: at.profile.Called, Server: at.server.Facts, MayAt: make(map[string]int)}
 	v.database = at.server.Facts.Database
 	if v.database != "" {
@@ -72,7 +72,7 @@ func (c *call) overview(ctx context.Context, at *looking, o browseOptions) error
 	return c.showOverview(at, v, o)
 }
 
-func (c *call) overviewDatabase(ctx context.Context, at *looking, v *overview, o browseOptions) error {
+func (c *call) overviewDatabase(ctx context.Context, at *browseTarget, v *overview, o browseOptions) error {
 	rows, err := c.read(ctx, at, catalogue.Find(engine.KindDatabases), v.database, o)
 	if err == nil && len(rows) == 1 {
 		v.Owner, v.Size = rows[0].Values[1], number(rows[0].Values[4])
@@ -142,7 +142,7 @@ func (v *overview) count(rights string) {
 func number(v *string) *json.Number { return (*json.Number)(v) }
 
 // showOverview writes it for people.
-func (c *call) showOverview(at *looking, v overview, o browseOptions) error {
+func (c *call) showOverview(at *browseTarget, v overview, o browseOptions) error {
 	by := at.server.By
 	head := render.NewReport(c.Stdout, c.NoColour)
 	head.Head(at.profile.Called, testcmd.Headline(at.profile))

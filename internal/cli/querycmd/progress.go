@@ -29,7 +29,7 @@ type progress struct {
 }
 
 // progress begins to show how far it is; clear ends it.
-func (l *loading) progress(total int64) *progress { return l.call.progress(total, "statements") }
+func (l *scriptLoad) progress(total int64) *progress { return l.call.progress(total, "statements") }
 
 func (c *call) progress(total int64, unit string) *progress {
 	p := &progress{call: c, total: total, unit: unit, started: time.Now(), stop: make(chan struct{})}
@@ -114,7 +114,7 @@ func (p *progress) endFile(bytes int64) {
 	p.before += bytes
 }
 
-// clear takes the line away: something else is said. The next tick shows it again.
+// clear removes the line, to make room for a message. The next tick shows it again.
 func (p *progress) clear() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -31,7 +31,7 @@ type queryOptions struct {
 	rows   int64
 	values statement.Values
 	asked  []string // names whose values are asked for
-	connecting
+	connectFlags
 	readOnly    bool
 	yes         bool
 	atomic      bool
@@ -86,7 +86,7 @@ func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.Int64Var(&o.rows, "rows", 0, "at most this many rows of each result; 0 for all")
 	fs.StringVar(&o.out, "out", "", "write to a file (complete, or not at all)")
 	fs.Section("The connection")
-	o.connecting.flags(fs)
+	o.connectFlags.flags(fs)
 }
 
 // setBytes takes how bytes are written.
@@ -162,7 +162,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 		text := value.Disclose()
 		o.values[name] = &text
 	}
-	p, err := c.profile(c.Args[0], o.connecting)
+	p, err := c.profile(c.Args[0], o.connectFlags)
 	if err != nil {
 		return err
 	}
@@ -173,7 +173,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	if err := c.askAgreement(ctx, p, s, o); err != nil {
 		return err
 	}
-	opened, err := c.open(ctx, p, o.connecting)
+	opened, err := c.open(ctx, p, o.connectFlags)
 	if err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ import (
 
 // sessionOptions are the flags of session.
 type sessionOptions struct {
-	connecting
+	connectFlags
 	readOnly    bool
 	noHistory   bool
 	vi          bool
@@ -57,7 +57,7 @@ those with a password.`,
 			fs.DurationVar(&o.ofStatement, "statement-timeout", 0, "time limit of each statement, which is then "+
 				"cancelled at the server")
 			fs.Section("The connection")
-			o.connecting.flags(fs)
+			o.connectFlags.flags(fs)
 		},
 		Run: run(func(ctx context.Context, c *call) error { return c.session(ctx, o) }),
 	}
@@ -74,32 +74,32 @@ type session struct {
 	editor  lineedit.Editor
 	typed   *statement.LineReader
 	job     *statement.Job
-	second  *looking     // the connection for the catalogue, nil before it is needed
-	known   *serverNames // what completion knows, nil before it is needed
+	second  *browseTarget // the connection for the catalogue, nil before it is needed
+	known   *serverNames  // what completion knows, nil before it is needed
 
-	set     settings
+	set     sessionSettings
 	first   profile.SessionSettings // has the statements to run at each start
 	values  statement.Values
-	guard   string // of the profile, or what /guard made of it
-	sink    *sink  // of /out, nil for the terminal
-	more    *more  // the rows that are left of the last result, nil for none
-	runs    []ran  // the statements of this session
-	past    *past
+	guard   string         // of the profile, or what /guard made of it
+	sink    *outputFile    // of /out, nil for the terminal
+	more    *restRows      // the rows that are left of the last result, nil for none
+	runs    []ranStatement // the statements of this session
+	past    *sessionHistory
 	lost    bool   // there is no connection
 	reached string // the database that /use chose, "" for the profile's
 
 	interrupts chan os.Signal
 }
 
-// settings are what can be set while the session goes on.
-type settings struct {
+// sessionSettings are what can be set while the session goes on.
+type sessionSettings struct {
 	form
 	clock bool
 	rows  int64 // of a result that are shown at once
 }
 
-// ran is a statement of the session.
-type ran struct {
+// ranStatement is a statement of the session.
+type ranStatement struct {
 	text string
 	at   time.Time
 	took time.Duration
@@ -115,11 +115,11 @@ func (c *call) session(ctx context.Context, o sessionOptions) error {
 			ctx, stop = c.Interrupts(ctx)
 			defer stop()
 		}
-		return c.query(ctx, queryOptions{connecting: o.connecting, readOnly: o.readOnly, ofStatement: o.ofStatement})
+		return c.query(ctx, queryOptions{connectFlags: o.connectFlags, readOnly: o.readOnly, ofStatement: o.ofStatement})
 	}
 	s := &session{
 		call: c, options: o, name: c.Args[0], values: make(statement.Values),
-		set:        settings{clock: true, rows: 200},
+		set:        sessionSettings{clock: true, rows: 200},
 		interrupts: make(chan os.Signal, 1),
 	}
 	file, err := c.Load()
@@ -196,7 +196,7 @@ func (s *session) signals() (stop func()) {
 
 // start tests the profile, and keeps the connection.
 func (s *session) start(ctx context.Context) error {
-	p, err := s.call.profile(s.name, s.options.connecting)
+	p, err := s.call.profile(s.name, s.options.connectFlags)
 	if err != nil {
 		return err
 	}
@@ -205,14 +205,14 @@ func (s *session) start(ctx context.Context) error {
 		return err
 	}
 	if s.past == nil {
-		s.past = &past{}
+		s.past = &sessionHistory{}
 	}
 	if !s.options.noHistory {
 		home, err := s.Home()
 		if err != nil {
 			return err
 		}
-		s.past = &past{file: history.ForProfile(home.Dir, p.Profile.Name, p.Profile.InProject())}
+		s.past = &sessionHistory{file: history.ForProfile(home.Dir, p.Profile.Name, p.Profile.InProject())}
 		if err := s.past.read(); err != nil {
 			s.Notice("the history can't be read: %s", clean.Line(err.Error(), 200))
 		}
@@ -223,7 +223,7 @@ func (s *session) start(ctx context.Context) error {
 
 // connect opens the connection.
 func (s *session) connect(ctx context.Context) error {
-	o := s.options.connecting
+	o := s.options.connectFlags
 	o.warned = func(f *finding.Finding) {
 		text := render.NewReport(s.Stderr, s.NoColour)
 		s.Say("warning: %s", f.Code)

@@ -85,7 +85,7 @@ func (s *session) dependents(ctx context.Context, n statement.Name) (all []strin
 		return nil
 	}
 	name := n.Name
-	list := &firsts{most: mostDependents}
+	list := &firstColumn{most: mostDependents}
 	err = second.server.Runner.Run(ctx, engine.Statement{
 		Text:      s.by.Catalogue.Dependents,
 		Arguments: []*string{&name},
@@ -96,17 +96,17 @@ func (s *session) dependents(ctx context.Context, n statement.Name) (all []strin
 	return list.texts
 }
 
-// firsts gathers the first column of a result.
-type firsts struct {
+// firstColumn gathers the first column of a result.
+type firstColumn struct {
 	texts []string
 	most  int
 }
 
-func (f *firsts) Begin([]engine.Column) error { return nil }
-func (f *firsts) End(engine.Outcome) error    { return nil }
-func (f *firsts) Notice(engine.Notice)        {}
+func (f *firstColumn) Begin([]engine.Column) error { return nil }
+func (f *firstColumn) End(engine.Outcome) error    { return nil }
+func (f *firstColumn) Notice(engine.Notice)        {}
 
-func (f *firsts) Row(values [][]byte) error {
+func (f *firstColumn) Row(values [][]byte) error {
 	switch {
 	case len(f.texts) < f.most:
 		f.texts = append(f.texts, string(values[0]))

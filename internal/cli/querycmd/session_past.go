@@ -10,15 +10,15 @@ import (
 	"gentleharbor/core/history"
 )
 
-// past is the history of a session: of the profile's file, and what was typed since.
-type past struct {
+// sessionHistory is the history of a session: of the profile's file, and what was typed since.
+type sessionHistory struct {
 	file   *history.File // nil for none
 	before []history.Entry
 	words  []string // what the keys go through; the session's own words among them stay in memory
 }
 
 // read reads the file.
-func (p *past) read() (err error) {
+func (p *sessionHistory) read() (err error) {
 	p.before, err = p.file.Entries()
 	for _, e := range p.before {
 		p.words = append(p.words, e.Text)
@@ -27,13 +27,13 @@ func (p *past) read() (err error) {
 }
 
 // texts are what the keys of the history go through.
-func (p *past) texts() []string { return p.words }
+func (p *sessionHistory) texts() []string { return p.words }
 
 // say adds a line that is kept in memory only.
-func (p *past) say(line string) { p.words = append(p.words, line) }
+func (p *sessionHistory) say(line string) { p.words = append(p.words, line) }
 
 // add adds a statement.
-func (p *past) add(e history.Entry) error {
+func (p *sessionHistory) add(e history.Entry) error {
 	if n := len(p.words); n == 0 || p.words[n-1] != e.Text {
 		p.words = append(p.words, e.Text)
 	}
@@ -44,7 +44,7 @@ func (p *past) add(e history.Entry) error {
 }
 
 // statementAt is the statement of before of a number: -1 is the last one.
-func (p *past) statementAt(n int) (string, bool) {
+func (p *sessionHistory) statementAt(n int) (string, bool) {
 	at := len(p.before) + n
 	if n >= 0 || at < 0 {
 		return "", false
@@ -56,7 +56,7 @@ func (p *past) statementAt(n int) (string, bool) {
 const mostFound = 50
 
 // find are the statements of before with a text in them, as rows of a table: number, time, nothing, statement.
-func (p *past) find(pattern string) (rows [][]string) {
+func (p *sessionHistory) find(pattern string) (rows [][]string) {
 	for i := len(p.before) - 1; i >= 0 && len(rows) < mostFound; i-- {
 		e := p.before[i]
 		if strings.Contains(strings.ToLower(e.Text), pattern) {

@@ -20,15 +20,15 @@ import (
 
 // aside is the second connection, for what is asked beside the statements: one that is open in a transaction, or
 // waits, is left alone.
-func (s *session) aside(ctx context.Context) (*looking, error) {
+func (s *session) aside(ctx context.Context) (*browseTarget, error) {
 	if s.by.Catalogue == nil {
 		return nil, fmt.Errorf("this version can't browse %s", s.profile.Engine().Word)
 	}
 	if s.second != nil {
 		return s.second, nil
 	}
-	o := s.options.connecting
-	o.warned = func(*finding.Finding) {} // it was told at the start
+	o := s.options.connectFlags
+	o.warned = func(*finding.Finding) {} // it was shown at the start
 	opened, err := s.interruptible(ctx, func(ctx context.Context) (*check.Session, error) {
 		return s.open(ctx, s.profile, o)
 	})
@@ -47,7 +47,7 @@ func (s *session) browseWord(ctx context.Context, args []string) error {
 		return needs("browse")
 	}
 	one := &call{&c}
-	o := browseOptions{form: s.set.form, connecting: s.options.connecting}
+	o := browseOptions{form: s.set.form, connectFlags: s.options.connectFlags}
 	if len(args) == 0 && o.format != "json" {
 		o.format = ""
 	}
@@ -93,7 +93,7 @@ func (s *session) useWord(ctx context.Context, args []string) error {
 	if len(args) != 1 {
 		return needs("use")
 	}
-	o := s.options.connecting
+	o := s.options.connectFlags
 	o.database = args[0]
 	return s.move(ctx, s.name, o, args[0])
 }
@@ -103,11 +103,11 @@ func (s *session) profileWord(ctx context.Context, args []string) error {
 	if len(args) != 1 {
 		return needs("profile")
 	}
-	return s.move(ctx, args[0], connecting{timeout: s.options.timeout}, "")
+	return s.move(ctx, args[0], connectFlags{timeout: s.options.timeout}, "")
 }
 
 // move goes on at another place. Where that can't be reached the session stays where it is.
-func (s *session) move(ctx context.Context, name string, o connecting, database string) error {
+func (s *session) move(ctx context.Context, name string, o connectFlags, database string) error {
 	if s.opened.Runner.InTransaction() {
 		sure, err := s.sureOf("a transaction is open, and a new connection rolls it back. Go on?")
 		if err != nil || !sure {
@@ -119,7 +119,7 @@ func (s *session) move(ctx context.Context, name string, o connecting, database 
 		return err
 	}
 	before := *s
-	s.options.connecting, s.profile, s.name, s.reached = o, p, name, database
+	s.options.connectFlags, s.profile, s.name, s.reached = o, p, name, database
 	if p.Called != before.profile.Called {
 		s.guard = ""
 	}
@@ -161,7 +161,7 @@ func (s *session) database(p *statement.Piece) {
 		s.second = nil
 	}
 	s.options.database = name
-	if moved, err := s.call.profile(s.name, s.options.connecting); err == nil {
+	if moved, err := s.call.profile(s.name, s.options.connectFlags); err == nil {
 		s.profile = moved
 	}
 }
@@ -179,12 +179,12 @@ func (s *session) loadWord(ctx context.Context, args []string) error {
 		return fmt.Errorf("%s: %w", clean.Line(args[0], 200), atomicfile.Plain(err))
 	}
 	file.Close()
-	o := loadOptions{connecting: s.options.connecting, ofStatement: s.options.ofStatement, guard: s.guard}
+	o := loadOptions{connectFlags: s.options.connectFlags, ofStatement: s.options.ofStatement, guard: s.guard}
 	plan, err := s.scan(args, s.by, o)
 	if err != nil {
 		return err
 	}
-	l := &loading{call: s.call, options: o, profile: s.profile, opened: s.opened, plan: plan, started: time.Now()}
+	l := &scriptLoad{call: s.call, options: o, profile: s.profile, opened: s.opened, plan: plan, started: time.Now()}
 	if err := l.askAgreement(ctx); err != nil {
 		return err
 	}
@@ -196,14 +196,14 @@ func (s *session) loadWord(ctx context.Context, args []string) error {
 	return err
 }
 
-// sink is the file that results go to.
-type sink struct {
+// outputFile is the file that results go to.
+type outputFile struct {
 	path   string
 	writer *results.Writer
 	finish func(well bool) error
 }
 
-func (k *sink) close(s *session) {
+func (k *outputFile) close(s *session) {
 	err := k.writer.Close()
 	if finishErr := k.finish(err == nil); err == nil {
 		err = finishErr
@@ -244,7 +244,7 @@ func (s *session) outWord(_ context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	s.sink = &sink{path: clean.Line(args[0], 200), writer: writer, finish: finish}
+	s.sink = &outputFile{path: clean.Line(args[0], 200), writer: writer, finish: finish}
 	s.Say("results go to %s as %s; /out - ends the file", s.sink.path, layout.Format)
 	return nil
 }

@@ -42,6 +42,6 @@ func (s *session) prompt() string {
 
 // transactionFailed tells that the transaction which is open can only be rolled back.
 func (s *session) transactionFailed() bool {
-	failing, ok := s.opened.Runner.(engine.Failing)
+	failing, ok := s.opened.Runner.(engine.AbortReporter)
 	return ok && failing.TransactionFailed()
 }

@@ -38,7 +38,7 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	err = s.send(ctx, p, shown, shown.quiet)
 	shown.quiet()
 	took := time.Since(start)
-	s.runs = append(s.runs, ran{
+	s.runs = append(s.runs, ranStatement{
 		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
 	})
 	if err == nil {
@@ -76,7 +76,7 @@ func (s *session) keep(p *statement.Piece) {
 	}
 }
 
-// send sends a statement, and cancels it at Ctrl-C. Before a failure is told, quiet is called.
+// send sends a statement, and cancels it at Ctrl-C. Before a failure is shown, quiet is called.
 func (s *session) send(ctx context.Context, p *statement.Piece, to engine.Results, quiet func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -125,7 +125,7 @@ func (s *session) failedWith(err error, count int64) error {
 	return err
 }
 
-// errQuiet is an error of which everything is said.
+// errQuiet is an error whose message is printed already.
 var errQuiet = errors.New("")
 
 // rows shows the rows of a statement: as many as fit, and keeps some for /more.
@@ -137,9 +137,9 @@ type rows struct {
 	results int
 	full    bool // the result's limit was reached
 	columns []engine.Column
-	kept    *more
+	kept    *restRows
 	last    engine.Outcome
-	waiting *waiting
+	waiting *waitNotice
 }
 
 // rows is where a statement's rows go.
@@ -174,7 +174,7 @@ func (r *rows) Row(values [][]byte) error {
 	}
 	if !r.full {
 		r.full = true
-		r.kept = &more{columns: r.columns}
+		r.kept = &restRows{columns: r.columns}
 		if err := r.writer.End(engine.Outcome{Changed: -1}); err != nil {
 			return err
 		}
@@ -248,8 +248,8 @@ func (s *session) times(took time.Duration) string {
 	return fmt.Sprintf("; %s%s", shortTime(took), at)
 }
 
-// more is the rows that are left of a result.
-type more struct {
+// restRows is the rows that are left of a result.
+type restRows struct {
 	columns []engine.Column
 	rows    [][][]byte
 	size    int
@@ -261,7 +261,7 @@ type more struct {
 const mostKept = 4 << 20
 
 // add keeps a row, as long as there is room.
-func (m *more) add(values [][]byte) {
+func (m *restRows) add(values [][]byte) {
 	if m.size >= mostKept {
 		m.missed++
 		return
@@ -317,8 +317,8 @@ func (s *session) showMore() error {
 	return nil
 }
 
-// waiting says, on a terminal, that a statement runs and how to end it.
-type waiting struct {
+// waitNotice says, on a terminal, that a statement runs and how to end it.
+type waitNotice struct {
 	out     io.Writer
 	mu      sync.Mutex
 	seen    bool
@@ -327,8 +327,8 @@ type waiting struct {
 }
 
 // wait begins to say so, after a second.
-func (s *session) wait() *waiting {
-	w := &waiting{out: s.Stderr, stopped: make(chan struct{})}
+func (s *session) wait() *waitNotice {
+	w := &waitNotice{out: s.Stderr, stopped: make(chan struct{})}
 	if !render.IsTerminal(s.Stderr) {
 		return w
 	}
@@ -348,7 +348,7 @@ func (s *session) wait() *waiting {
 	return w
 }
 
-func (w *waiting) show(since time.Duration) {
+func (w *waitNotice) show(since time.Duration) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.over {
@@ -358,7 +358,7 @@ func (w *waiting) show(since time.Duration) {
 	fmt.Fprintf(w.out, "\r\x1b[Krunning for %d s; Ctrl-C cancels it", int(since.Seconds()))
 }
 
-func (w *waiting) end() {
+func (w *waitNotice) end() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.over {

@@ -18,8 +18,8 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// word is one of the session's own words.
-type word struct {
+// sessionWord is one of the session's own words.
+type sessionWord struct {
 	name, args string
 	what       string
 	example    string
@@ -27,8 +27,8 @@ type word struct {
 }
 
 // words are the session's own words, in the order of /help.
-func words() []word {
-	return []word{
+func words() []sessionWord {
+	return []sessionWord{
 		{"browse", "[KIND] [PATTERN]", "what is on the server, as gharbor browse shows it", "/browse tables 'sight*'",
 			(*session).browseWord},
 		{"use", "DATABASE", "go on in another database", "/use tides", (*session).useWord},
@@ -79,8 +79,8 @@ func (s *session) word(ctx context.Context, line string) error {
 }
 
 // find is the word of a name, or of the beginning of one.
-func find(name string) (word, error) {
-	var fit []word
+func find(name string) (sessionWord, error) {
+	var fit []sessionWord
 	var names []string
 	for _, w := range words() {
 		if w.name == name {
@@ -99,12 +99,12 @@ func find(name string) (word, error) {
 		for _, w := range fit {
 			all = append(all, "/"+w.name)
 		}
-		return word{}, fmt.Errorf("/%s may be %s", clean.Line(name, 20), strings.Join(all, " or "))
+		return sessionWord{}, fmt.Errorf("/%s may be %s", clean.Line(name, 20), strings.Join(all, " or "))
 	}
 	if near := nearest.Name(name, names); near != "" {
-		return word{}, fmt.Errorf("there is no word /%s; did you mean /%s?", clean.Line(name, 20), near)
+		return sessionWord{}, fmt.Errorf("there is no word /%s; did you mean /%s?", clean.Line(name, 20), near)
 	}
-	return word{}, fmt.Errorf("there is no word /%s; /help lists them", clean.Line(name, 20))
+	return sessionWord{}, fmt.Errorf("there is no word /%s; /help lists them", clean.Line(name, 20))
 }
 
 // fields are the words of a line; what stands in quotes is one.
@@ -165,7 +165,7 @@ func (s *session) helpWord(_ context.Context, args []string) error {
 		if err != nil {
 			return err
 		}
-		list = []word{one}
+		list = []sessionWord{one}
 	}
 	var rows [][]string
 	for _, w := range list {

@@ -32,11 +32,11 @@ type statements struct {
 	text       []byte
 	lexis      engine.Lexis
 	statements int
-	risks      []risk
+	risks      []riskyStatement
 }
 
-// risk is a statement that may destroy something.
-type risk struct {
+// riskyStatement is a statement that may destroy something.
+type riskyStatement struct {
 	line, column int
 	why          string
 }
@@ -54,7 +54,7 @@ func (s *statements) place(line, column int) string {
 	return fmt.Sprintf("%s:%d:%d", s.name, line, column)
 }
 
-// statements reads them, and looks at them: what is wrong in them is said before the first is sent.
+// statements reads and checks them: an error in one shows before the first is sent.
 func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions) (*statements, error) {
 	s := &statements{name: "statement"}
 	switch {
@@ -150,7 +150,7 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 			return err
 		}
 		if why := statement.Risk(p.Words, by); why != "" {
-			s.risks = append(s.risks, risk{p.Line, p.Column, why})
+			s.risks = append(s.risks, riskyStatement{p.Line, p.Column, why})
 		}
 	}
 }

@@ -70,7 +70,7 @@ func (c *Call) KeepTold(ctx context.Context, o WalletFlags, p *resolve.Profile,
 		return nil
 	})
 	if err != nil && told.Secret.Present() {
-		c.Notice("the password of %s could not be kept and is told once only: %s", told.User, told.Secret.Disclose())
+		c.Notice("the password of %s could not be kept. It is shown only now: %s", told.User, told.Secret.Disclose())
 		return err
 	}
 	if err == nil {

@@ -235,7 +235,7 @@ func (c *Call) keepInWallet(ctx context.Context, o WalletFlags, p *resolve.Profi
 // needWallet offers to make a wallet where there is none.
 func (c *Call) needWallet(ctx context.Context, o WalletFlags, s wallet.Store) error {
 	if _, err := os.Stat(s.Path); !errors.Is(err, fs.ErrNotExist) {
-		return nil // what is wrong with it is said by whoever opens it
+		return nil // an error in it shows when it is opened
 	}
 	none := base.Failure(base.ExitSecret, errors.New("there is no wallet yet, so nothing was saved"),
 		"gharbor wallet create")

@@ -56,8 +56,8 @@ It can't change the wallet, and ends by itself.`,
 				return err
 			}
 			socket := wallet.KeeperSocket(c.Lookup, f.ID())
-			err = wallet.OpenUnlocked{Socket: socket}.Lock(ctx)
-			switch silent := new(privatesocket.Silent); {
+			err = wallet.UnlockedSource{Socket: socket}.Lock(ctx)
+			switch silent := new(privatesocket.SilentError); {
 			case err == nil:
 				time.Sleep(50 * time.Millisecond) // until it has let go of the socket
 			case errors.As(err, &silent):
@@ -75,7 +75,7 @@ It can't change the wallet, and ends by itself.`,
 }
 
 // keeperSilent is for a process that holds the wallet's keys and does not answer.
-func keeperSilent(path string, silent *privatesocket.Silent) error {
+func keeperSilent(path string, silent *privatesocket.SilentError) error {
 	return base.Failure(base.ExitSecret,
 		fmt.Errorf("the process that keeps the wallet %s open does not answer: %w", path, silent),
 		silent.EndLine()+"   # ends it")
@@ -143,8 +143,8 @@ func walletLock() *base.Command {
 			if err != nil {
 				return err
 			}
-			err = wallet.OpenUnlocked{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
-			switch silent := new(privatesocket.Silent); {
+			err = wallet.UnlockedSource{Socket: wallet.KeeperSocket(c.Lookup, f.ID())}.Lock(ctx)
+			switch silent := new(privatesocket.SilentError); {
 			case err == nil:
 				c.Say("locked: %s", s.Path)
 			case errors.Is(err, privatesocket.ErrNone):

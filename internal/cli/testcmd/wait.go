@@ -77,7 +77,7 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 		return err
 	}
 	var mu sync.Mutex
-	told := make(map[string]finding.Code) // what was said of a profile last
+	told := make(map[string]finding.Code) // the last finding shown of a profile
 	notes := render.NewReport(c.Stderr, c.NoColour)
 	var wake func(context.Context, *resolve.Profile) *finding.Finding
 	if o.wake {
@@ -140,7 +140,7 @@ func (c *Call) wake(ctx context.Context, p *resolve.Profile) *finding.Finding {
 	if found != nil {
 		return found
 	}
-	return s.Wake(ctx, cloud.About{Ref: ref, Profile: p.Called})
+	return s.Wake(ctx, cloud.Subject{Ref: ref, Profile: p.Called})
 }
 
 // showWaited says how the wait for a profile ended.

@@ -17,7 +17,7 @@ import (
 
 // exportCompose writes a compose file of a server such as the profile leads to.
 func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOptions) error {
-	w := making.Wish{
+	w := making.Request{
 		Profile:  p.Profile.Name,
 		Entry:    p.Profile.Name + "-password",
 		Engine:   p.Engine(),

@@ -397,13 +397,13 @@ func (c *Call) boundEntry(ctx context.Context, name string, sets []schema.Overri
 // takeIn writes the profiles: the new ones in one step, all or none.
 func (c *Call) takeIn(ctx context.Context, plans []*PlannedImport) error {
 	home := c.Environment().Home
-	var added []profile.New
+	var added []profile.ProfileDraft
 	var names []string
 	for _, one := range plans {
 		if one.skip == "" && !one.replace {
 			sets := base.Assignments(one.Settings)
 			sets.WholePaths(home)
-			added, names = append(added, profile.New{Name: one.Name, Sets: sets}), append(names, one.Name)
+			added, names = append(added, profile.ProfileDraft{Name: one.Name, Sets: sets}), append(names, one.Name)
 		}
 	}
 	if len(added) > 0 {

@@ -218,7 +218,7 @@ func (c *Call) readCompose(ctx context.Context, files []string,
 		}
 	}
 	result, err = compose.Read(ctx, r)
-	var outside *compose.Outside
+	var outside *compose.OutsideError
 	if errors.As(err, &outside) {
 		err = base.Failure(base.ExitFile, err, vouchLine(r.Files))
 	}

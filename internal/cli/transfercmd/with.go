@@ -210,7 +210,7 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	listen := func(handover.Connection) (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 	told := func(text string) { c.Log.Info("tunnel", "event", text) }
 	h, err := tunnelcmd.NewCall(c.Call).Through(ctx, p, conn,
-		tunnelcmd.Way{Timeout: check.DefaultTimeout, Finder: finder, Listen: listen, Told: told})
+		tunnelcmd.TunnelPlan{Timeout: check.DefaultTimeout, Finder: finder, Listen: listen, Told: told})
 	if err != nil {
 		return local, nil, err
 	}
@@ -289,7 +289,7 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 	if err != nil {
 		return conn, err
 	}
-	at, found := runner.Serving(ctx, p)
+	at, found := runner.FindServing(ctx, p)
 	if ctx.Err() != nil {
 		return conn, ctx.Err()
 	}
@@ -312,7 +312,9 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 }
 
 // servingMinted is serving with a login that is made for the program, and ends by itself.
-func (c *Call) servingMinted(ctx context.Context, p *resolve.Profile, at *check.Serving) (handover.Connection, error) {
+func (c *Call) servingMinted(
+	ctx context.Context, p *resolve.Profile, at *check.ServingTarget,
+) (handover.Connection, error) {
 	login, err := at.Secret.Mint(ctx)
 	if err != nil {
 		return handover.Connection{}, err

@@ -167,12 +167,18 @@ func (c *Call) prepare(
 	if err != nil {
 		return nil, err
 	}
-	return c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder, Told: told,
-		Listen: func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) }})
+	return c.Through(ctx, p, conn, TunnelPlan{
+		Timeout:  o.Timeout,
+		Lifetime: o.lifetime,
+		Idle:     o.idle,
+		Finder:   finder,
+		Told:     told,
+		Listen:   func(conn handover.Connection) (net.Listener, error) { return c.listenLocal(ctx, o, p, conn) },
+	})
 }
 
-// Way is how a tunnel is opened.
-type Way struct {
+// TunnelPlan is how a tunnel is opened.
+type TunnelPlan struct {
 	Timeout  time.Duration // of the first connection
 	Lifetime time.Duration
 	Idle     time.Duration
@@ -183,10 +189,10 @@ type Way struct {
 	login *tunnel.Login // nil for a tunnel that passes every byte on
 }
 
-// Through makes a tunnel to a profile's server, and goes the whole way once: what is wrong is said before a program
+// Through makes a tunnel to a profile's server, and tries the whole way once: a failure shows before a program
 // meets it.
 func (c *Call) Through(
-	ctx context.Context, p *resolve.Profile, conn handover.Connection, w Way,
+	ctx context.Context, p *resolve.Profile, conn handover.Connection, w TunnelPlan,
 ) (*preparedTunnel, error) {
 	hops, notes, err := c.PlanHops(p)
 	if err != nil {

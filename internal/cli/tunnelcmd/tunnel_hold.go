@@ -28,7 +28,7 @@ import (
 
 // holdTunnel runs a tunnel until ctx ends, or its own time. In the background, ready
 // hears that it serves.
-func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parent) error {
+func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parentProcess) error {
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)
 	registry, err := c.Registry()
@@ -116,7 +116,7 @@ func because(why error) string {
 
 func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) error {
 	s, err := registry.Find(ctx, name)
-	if silent := new(privatesocket.Silent); errors.As(err, &silent) {
+	if silent := new(privatesocket.SilentError); errors.As(err, &silent) {
 		return noAnswer(fmt.Sprintf("a tunnel of the profile %s", name), silent)
 	}
 	if err != nil || s.State == tunnel.Connecting {
@@ -131,7 +131,7 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 }
 
 // noAnswer is for a process of the program's own that is there and does not answer.
-func noAnswer(what string, silent *privatesocket.Silent) error {
+func noAnswer(what string, silent *privatesocket.SilentError) error {
 	return base.Failure(base.ExitServer,
 		fmt.Errorf("%s does not answer: %w", what, silent),
 		silent.EndLine()+"   # ends it")
@@ -287,23 +287,23 @@ func (c *Call) reply(ctx context.Context, in io.Writer, prompt string) error {
 	return nil
 }
 
-// parent is the process that started this one, until this one serves.
-type parent struct {
+// parentProcess is the process that started this one, until this one serves.
+type parentProcess struct {
 	mu  sync.Mutex
 	in  *bufio.Reader
 	out *os.File
 }
 
-func (p *parent) say(m message) error { return json.NewEncoder(p.out).Encode(m) }
+func (p *parentProcess) say(m message) error { return json.NewEncoder(p.out).Encode(m) }
 
 // Write hands a notice on, as long as somebody is there.
-func (p *parent) Write(line []byte) (int, error) {
+func (p *parentProcess) Write(line []byte) (int, error) {
 	p.say(message{Notice: strings.TrimRight(string(line), "\n")})
 	return len(line), nil
 }
 
 // ask asks the person at the other end.
-func (p *parent) ask(_ context.Context, prompt string) (secret.Value, error) {
+func (p *parentProcess) ask(_ context.Context, prompt string) (secret.Value, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if err := p.say(message{Ask: prompt}); err != nil {
@@ -324,7 +324,7 @@ func (p *parent) ask(_ context.Context, prompt string) (secret.Value, error) {
 }
 
 // ready tells that the tunnel serves, and lets go.
-func (p *parent) ready(local string) error {
+func (p *parentProcess) ready(local string) error {
 	err := p.say(message{Ready: local})
 	p.out.Close()
 	os.Chdir("/") // not to keep a folder from being unmounted
@@ -342,7 +342,7 @@ func tunnelHold() *base.Command {
 			if out == nil {
 				return base.Usage("this is for gharbor tunnel open to start")
 			}
-			p := &parent{in: bufio.NewReader(c.Stdin), out: out}
+			p := &parentProcess{in: bufio.NewReader(c.Stdin), out: out}
 			c.Terminal = render.NewTerminal(nil, p, true)
 			err := c.holdTunnel(ctx, o, p)
 			if err == nil {

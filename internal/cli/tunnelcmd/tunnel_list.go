@@ -169,7 +169,7 @@ func tunnelClose() *base.Command {
 				return err
 			}
 			names := c.Args
-			var silent []*privatesocket.Silent
+			var silent []*privatesocket.SilentError
 			if all {
 				names = nil
 				var open []tunnel.Status
@@ -199,7 +199,7 @@ func tunnelClose() *base.Command {
 
 // silentTunnels is for tunnels that are there and do not answer: each is named, and an error
 // ends the command.
-func (c *Call) silentTunnels(silent []*privatesocket.Silent) error {
+func (c *Call) silentTunnels(silent []*privatesocket.SilentError) error {
 	if len(silent) == 0 {
 		return nil
 	}
@@ -214,7 +214,7 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if silent := new(privatesocket.Silent); errors.As(why, &silent) {
+	if silent := new(privatesocket.SilentError); errors.As(why, &silent) {
 		return noAnswer("the tunnel of that profile", silent)
 	}
 	var names []string

@@ -128,9 +128,14 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 		Replication: o.changes,
 		LocalFiles:  o.files,
 		ReadOnly:    o.readOnly,
-		LogIn: func(ctx context.Context, opening *engine.Opening, greet engine.Greet,
+		LogIn: func(ctx context.Context, opening *engine.SessionRequest, greet engine.GreetFunc,
 			through *hop.Link) (engine.Conversation, *finding.Finding) {
-			return runner.LogIn(ctx, p, check.Local{Opening: opening, Greet: greet, Through: through, ReadOnly: o.readOnly})
+			return runner.LogIn(ctx, p, check.ProgramLogin{
+				Opening:  opening,
+				Greet:    greet,
+				Through:  through,
+				ReadOnly: o.readOnly,
+			})
 		},
 	}
 	folder, err := c.privateFolder(o, p)
@@ -143,7 +148,7 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 		}
 	}
 	listen := func(conn handover.Connection) (net.Listener, error) { return c.listenPrivate(ctx, o, p, folder, conn) }
-	h, err := c.Through(ctx, p, conn, Way{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder,
+	h, err := c.Through(ctx, p, conn, TunnelPlan{Timeout: o.Timeout, Lifetime: o.lifetime, Idle: o.idle, Finder: finder,
 		Told: told, Listen: listen, login: login})
 	if err != nil {
 		forget(login)

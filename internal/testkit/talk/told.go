@@ -7,7 +7,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// ResultLog writes down what an engine.Results is told: columns in brackets, values, how each result ended, notices.
+// ResultLog writes down what an engine.Results gets: columns in brackets, values, how each result ended, notices.
 type ResultLog struct {
 	strings.Builder
 	Fails error // of each row

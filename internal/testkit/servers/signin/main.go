@@ -28,10 +28,10 @@ func (public) GrantTypes() []oidc.GrantType {
 	return []oidc.GrantType{oidc.GrantTypeDeviceCode, oidc.GrantTypeRefreshToken}
 }
 
-// kept is the example's storage, in memory, with a public client.
-type kept struct{ *storage.Storage }
+// memoryStorage is the example's storage, in memory, with a public client.
+type memoryStorage struct{ *storage.Storage }
 
-func (k kept) GetClientByClientID(ctx context.Context, id string) (op.Client, error) {
+func (k memoryStorage) GetClientByClientID(ctx context.Context, id string) (op.Client, error) {
 	client, err := k.Storage.GetClientByClientID(ctx, id)
 	if err != nil {
 		return nil, err
@@ -40,7 +40,7 @@ func (k kept) GetClientByClientID(ctx context.Context, id string) (op.Client, er
 }
 
 // TokenRequestByRefreshToken adds the client, which the example's storage does not note in the device flow.
-func (k kept) TokenRequestByRefreshToken(ctx context.Context, token string) (op.RefreshTokenRequest, error) {
+func (k memoryStorage) TokenRequestByRefreshToken(ctx context.Context, token string) (op.RefreshTokenRequest, error) {
 	request, err := k.Storage.TokenRequestByRefreshToken(ctx, token)
 	if r, ok := request.(*storage.RefreshTokenRequest); ok && r.ApplicationID == "" {
 		r.ApplicationID = client
@@ -49,7 +49,7 @@ func (k kept) TokenRequestByRefreshToken(ctx context.Context, token string) (op.
 }
 
 // RevokeToken takes a token of the device flow too, with which the example's storage notes no client.
-func (k kept) RevokeToken(ctx context.Context, token, user, id string) *oidc.Error {
+func (k memoryStorage) RevokeToken(ctx context.Context, token, user, id string) *oidc.Error {
 	if err := k.Storage.RevokeToken(ctx, token, user, id); err == nil {
 		return nil
 	}
@@ -69,7 +69,7 @@ func main() {
 
 func serve(address, issuer, cert, key string) error {
 	storage.RegisterClients(storage.NativeClient(client))
-	store := kept{storage.NewStorage(storage.NewUserStore(issuer))}
+	store := memoryStorage{storage.NewStorage(storage.NewUserStore(issuer))}
 	config := &op.Config{
 		CodeMethodS256:        true,
 		GrantTypeRefreshToken: true,
