@@ -1,7 +1,8 @@
-// Package address says what an address of a profile is: for each kind of it, which key says it, which servers it
-// means, what holds for them and what a secret for them is bound to. A new kind is one file and one line in All.
-// On the way from profile to report it stands beneath resolve, which knows the values, and route, which dials.
-// Start with Kind.
+// Package address describes the kinds of address that a profile can have. For each kind it says which key sets it,
+// which servers it leads to, and what a secret for them is bound to. A new kind is one file and one line in All.
+//
+// In the order profile, resolve, route, check, report it stands between resolve, which knows the values, and route,
+// which dials. Start with Kind.
 package address
 
 import (
@@ -15,32 +16,33 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// Kind is one kind of address. A nil function means that nothing of the sort holds for it.
+// Kind is one kind of address. A nil function means that the kind has nothing of that sort.
 type Kind struct {
 	Key  key.Name   // the key that says it
 	Keys []key.Name // other keys, which mean something with this kind alone
 
-	// Follows tells that the value is the name of an alias, which is followed before anything else.
+	// Follows: the value is the name of an alias, which is followed before anything else.
 	Follows bool
-	// Asked tells that something must be asked to find the servers; where that fails, they are not known yet.
+	// Asked: the servers are found by asking something (DNS, a container engine, a service). Where that fails, they
+	// are not known yet.
 	Asked bool
-	// OnMachine tells that the servers are on no network: nothing is encrypted, and an account may need no password.
+	// OnMachine: the servers are on no network. Nothing is encrypted, and an account may need no password.
 	OnMachine bool
 
-	// TellsPort: whoever is asked for the servers tells their port, so the engine's usual one never counts.
+	// TellsPort: the answer has the port of each server, so the engine's usual port never counts.
 	TellsPort bool
 	// PortPlace says where the engine's usual port counts, "" for the host's.
 	PortPlace string
 	// Replace are the words of set that take the address out of a profile, for a hint of another one.
 	Replace string
 
-	// Several tells whether the address may mean several servers.
+	// Several reports whether the address may lead to several servers.
 	Several func(p Profile) bool
 	// Hosts are the servers as written.
 	Hosts func(p Profile) []HostPort
-	// Local tells whether all that may be dialled is written as an address of the machine that dials.
+	// Local reports whether everything that may be dialled is written as an address of the machine that dials.
 	Local func(p Profile) bool
-	// TLS is the rule where a profile says none, and why; nil where it follows from Local.
+	// TLS is the rule for a profile that sets none, and why; nil where it follows from Local.
 	TLS func(p Profile) (rule, reason string)
 	// Conflict says why a profile with this address can't be tested.
 	Conflict func(p Profile) *finding.Finding
@@ -69,7 +71,7 @@ type Profile interface {
 	Variable(name string) string                     // a variable of the machine, "" where none may be used
 }
 
-// Sources are what is asked for addresses that are not written.
+// Sources look up addresses that are not written in a file.
 type Sources struct {
 	// Services asks DNS for the SRV records of a name, sorted by priority and, within one, at random by weight
 	// (RFC 2782).
@@ -131,5 +133,5 @@ func Written(a, b Profile) bool {
 	return true
 }
 
-// Known tells that there is an address.
+// Known reports whether there is an address.
 func (k *Kind) Known() bool { return k != None }

@@ -55,8 +55,8 @@ var alias = &Kind{
 
 func serviceHosts(p Profile) []HostPort { return p.Service().Addresses(p.Port()) }
 
-// PortOverride tells whether the profile itself says a port that an address of its alias, which has none, is
-// given.
+// PortOverride reports whether the profile sets a port itself, and its alias has an address without a port, which
+// gets it.
 func PortOverride(p Profile) bool {
 	if p.Address().Key != key.Alias || !p.OwnPort() {
 		return false
@@ -71,15 +71,14 @@ func PortOverride(p Profile) bool {
 	})
 }
 
-// SRVDomain is the domain that SRV records are asked of: what a certificate of the
-// service must be for, as the servers' own names come from DNS.
+// SRVDomain is the domain of a name with SRV records. A certificate of the service must be for it, as the servers'
+// own names come from DNS.
 func SRVDomain(srv string) string {
 	parts := strings.SplitN(strings.TrimSuffix(srv, "."), ".", 3)
 	return parts[len(parts)-1]
 }
 
-// Chain is an alias with those that it names in turn; the last says where the
-// service lives.
+// Chain is an alias, and the aliases that it leads to in turn. The last one says where the service lives.
 type Chain struct {
 	Links   []*profile.Alias
 	Ignored []string // options of a service file that have no meaning here
@@ -106,7 +105,7 @@ func (c *Chain) Text(name key.Name) string {
 	return e.Value.Text()
 }
 
-// Names are the links' names, as Called gives them.
+// Names are the links' names, as FullName gives them.
 func (c *Chain) Names() []string {
 	if c == nil {
 		return nil
@@ -118,8 +117,7 @@ func (c *Chain) Names() []string {
 	return names
 }
 
-// ConnectTimeout is how long one address may take to accept, 0 where nothing was
-// said.
+// ConnectTimeout is how long one address may take to accept; 0 where no link sets it.
 func (c *Chain) ConnectTimeout() time.Duration {
 	d, _ := time.ParseDuration(c.Text(key.ConnectTimeout))
 	return d
@@ -145,9 +143,8 @@ func (c *Chain) Addresses(port int) []HostPort {
 // a person tests.
 const maxRecords = 32
 
-// records are the servers that DNS lists for a service, in the order in which RFC
-// 2782 has a client try them. Their certificates must be for the domain that was
-// asked: the servers' own names are what DNS said.
+// records are the servers that DNS lists for a service, in the order in which a client tries them (RFC 2782). Their
+// certificates must be for the domain that was asked for: the servers' own names come from DNS.
 func records(ctx context.Context, from Sources, srv string, by srvOwner) ([]Candidate, *finding.Finding) {
 	records, err := from.Services(ctx, srv)
 	var dns *net.DNSError
@@ -186,7 +183,7 @@ func records(ctx context.Context, from Sources, srv string, by srvOwner) ([]Cand
 	return list, nil
 }
 
-// LookUpReason is why a look-up failed, and whom was asked.
+// LookUpReason is why a look-up failed, and which name server was asked.
 func LookUpReason(err error) string {
 	why := err.Error()
 	var dns *net.DNSError

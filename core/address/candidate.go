@@ -27,7 +27,8 @@ type Candidate struct {
 	StaticHost *profile.HostEntry // what [hosts] of a file has for the host, nil for nothing
 }
 
-// Told reports whether somebody was asked for the address: host= in the profile is no way to another one.
+// Told reports whether the address came from an answer (DNS, an engine, a service): to set host= in the profile does
+// not lead elsewhere.
 func (c Candidate) Told() bool { return c.Cloud != nil || c.Container != nil || c.Source != "" }
 
 // CertificateName is the name that the server's certificate must be for.
@@ -38,8 +39,8 @@ func (c Candidate) CertificateName() string {
 	return c.Host
 }
 
-// HopTargets are the addresses that a hop is asked to connect to, in order: the host as
-// written, which the hop looks up, or what [hosts] has for it.
+// HopTargets are the addresses that a hop is asked to connect to, in order: the host as written, which the hop looks
+// up, or its addresses in [hosts].
 func (c Candidate) HopTargets() []string {
 	if c.Socket != "" || c.StaticHost == nil {
 		return []string{c.String()}
@@ -51,8 +52,8 @@ func (c Candidate) HopTargets() []string {
 	return addresses
 }
 
-// ToldBy says who gave the address that is dialled, "" where it is as the profile or
-// its alias has it written, or comes from it by DNS.
+// ToldBy says which answer has the address that is dialled; "" where the profile or its alias has it, or DNS has an
+// address for its host.
 func (c Candidate) ToldBy() string {
 	if c.Source == "" && c.StaticHost != nil {
 		return fmt.Sprintf("[hosts] at %s:%d", c.StaticHost.File, c.StaticHost.Line)

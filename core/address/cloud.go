@@ -22,7 +22,7 @@ var cloud = &Kind{
 	TLS: func(Profile) (rule, reason string) {
 		return "verified", "the server is an instance of a cloud"
 	},
-	// Name and authority are the service's to say: others would prove another server.
+	// The service sets the name and the authority: others would prove another server.
 	Conflict: func(p Profile) *finding.Finding {
 		for _, k := range []key.Name{key.TLS, key.TLSCA, key.TLSName, key.Port} {
 			if value, ok := p.Value(k); ok && !(k == key.TLS && value.Text() == "verified") && !(k == key.Port && !p.OwnPort()) {
@@ -69,10 +69,10 @@ func CloudOf(p Profile) cloudref.Ref {
 	return ref
 }
 
-// InCloud tells that the address is an instance of a cloud account.
+// InCloud reports whether the address is an instance of a cloud account.
 func (k *Kind) InCloud() bool { return k == cloud }
 
-// Clouds finds where the server of a profile is whose address is an instance of a cloud.
+// Clouds finds the server of a profile whose address is an instance of a cloud account.
 type Clouds interface {
 	// Place asks the service of the profile's account where the instance is now.
 	Place(ctx context.Context, p Profile) (*CloudAddress, *finding.Finding)
@@ -99,7 +99,7 @@ type CloudAddress struct {
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 }
 
-// CheckHost is the finding for a host that may not be dialled because the service told of it, nil for one that may.
+// CheckHost is the finding for a host that the service gave and that may not be dialled; nil for one that may.
 func (a *CloudAddress) CheckHost(p Profile, host string) *finding.Finding {
 	if hostname.Elsewhere(host) {
 		return nil

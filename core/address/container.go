@@ -68,7 +68,7 @@ func ContainerOf(p Profile) (schema.Container, bool) {
 	return value.Container(), ok
 }
 
-// localEngine tells whether the container engine is written as one of this machine: by the profile, or by the
+// localEngine reports whether the container engine is written as one of this machine: by the profile, or by the
 // variable where the profile names none.
 func localEngine(p Profile) bool {
 	endpoint := p.Text(key.Endpoint)
@@ -78,19 +78,19 @@ func localEngine(p Profile) bool {
 	return LocalEndpoint(endpoint)
 }
 
-// LocalEndpoint tells whether an endpoint is written as one of this machine.
+// LocalEndpoint reports whether an endpoint is written as one of this machine.
 func LocalEndpoint(endpoint string) bool {
 	u, err := url.Parse(endpoint)
 	return err != nil || u.Scheme != "tcp" || hostname.Local(u.Hostname())
 }
 
-// Containers finds where the server of a profile is whose address is a container.
+// Containers finds the server of a profile whose address is a container.
 type Containers interface {
 	// Place asks the container engine where the container is now.
 	Place(ctx context.Context, p Profile) (*ContainerAddress, *finding.Finding)
 
-	// Endpoint is the engine that the profile's container is looked for at, in the
-	// form in which a wallet's bindings keep it.
+	// Endpoint is the container engine that has the profile's container, in the form in which a wallet's bindings
+	// keep it.
 	Endpoint(ctx context.Context, p Profile) (string, *finding.Finding)
 
 	// Nearby are the containers of this machine that are servers of an engine's kind.
@@ -118,13 +118,11 @@ type ContainerAddress struct {
 	Warning  *finding.Finding // what is not as it could be, nil for nothing
 	Gateways []netip.Addr     // from where its server sees connections that come through the engine
 
-	// Explain adds to found, the finding of a connection that failed, what is known of the
-	// container: that the container has ended since, or that its server
-	// still starts, where the engine or the container's log says so; else found, with what
-	// is known of the container.
+	// Explain adds to found, the finding of a connection that failed, what the engine or the container's log says:
+	// the container has ended since, or its server is still starting. Else it adds the container's name and state.
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 
-	// Declared finds the password that a variable of the container's environment has,
-	// or that is in the file which it names.
+	// Declared finds the password in a variable of the container's environment, or in the file that the variable
+	// names.
 	Declared func(q secret.Query) (*secret.Place, *finding.Finding)
 }

@@ -34,7 +34,7 @@ var host = &Kind{
 	},
 }
 
-// OneHost tells whether it is one host as written, which a container's published port may take the place of.
+// OneHost reports whether it is one host as written. A container's published port may take its place.
 func (k *Kind) OneHost() bool { return k.Key == key.Host }
 
 func oneHost(p Profile) []HostPort { return []HostPort{{p.Text(key.Host), p.Port()}} }
@@ -83,7 +83,7 @@ func hostPorts(items []string, port int) []HostPort {
 	return all
 }
 
-// allLocal tells whether hosts are all written as this machine's; an empty list is not.
+// allLocal reports whether all hosts are written as this machine's; it is false for an empty list.
 func allLocal(all []HostPort) bool {
 	for _, h := range all {
 		if !hostname.Local(h.Host) {
@@ -102,7 +102,7 @@ func hostCandidates(p Profile, all []HostPort) []Candidate {
 	return completeCandidates(p, list)
 }
 
-// completeCandidates adds to candidates with a host what the profile says of all of them.
+// completeCandidates adds the profile's own values to candidates that have a host.
 func completeCandidates(p Profile, list []Candidate) []Candidate {
 	for i := range list {
 		list[i].ViaHop = p.BehindHops()

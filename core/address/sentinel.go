@@ -14,14 +14,14 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// sentinel is a server that watches others, and is asked for the primary of a name: NAME@HOST:PORT.
+// sentinel is a server that watches others, and gives the address of the primary: NAME@HOST:PORT.
 var sentinel = &Kind{
 	Key:     key.Sentinel,
 	Replace: "sentinel=",
 	Asked:   true,
 	Hosts:   func(Profile) []HostPort { return nil },
 	Local:   func(Profile) bool { return false },
-	// A sentinel may tell of any address: only a certificate for a name that is written proves the server behind it.
+	// A sentinel may give any address: only a certificate for a written name proves the server behind it.
 	Conflict: func(p Profile) *finding.Finding {
 		switch {
 		case p.Engine() != nil && p.Engine().Monitor == nil:

@@ -26,8 +26,7 @@ var socket = &Kind{
 	Short: func(_ Profile, shown func(key.Name) string) string { return shown(key.Socket) },
 }
 
-// maxSocketPath is what a socket's address holds (unix(7): 108 bytes with the closing zero on Linux, 104
-// elsewhere).
+// maxSocketPath is the longest path of a socket (unix(7): 108 bytes with the closing zero on Linux, 104 elsewhere).
 const maxSocketPath = 103
 
 // locateSocket finds the socket of a profile.

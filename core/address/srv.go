@@ -15,7 +15,8 @@ var srv = &Kind{
 	Several: func(Profile) bool { return true },
 	Hosts:   func(Profile) []HostPort { return nil },
 	Local:   func(Profile) bool { return false },
-	// What DNS says can come from anybody: only a certificate for the domain that was asked proves a server.
+	// Anybody may have written an answer of DNS: only a certificate for the domain that was asked for proves a
+	// server.
 	Conflict: func(p Profile) *finding.Finding {
 		if p.Text(key.TLS) == "verified" {
 			return nil
@@ -37,7 +38,7 @@ var srv = &Kind{
 	Short: func(_ Profile, shown func(key.Name) string) string { return "srv " + shown(key.SRV) },
 }
 
-// srvOwner is who asks for SRV records: an alias or a profile, for what to try.
+// srvOwner is the alias or profile that has the SRV name, for lines to try.
 type srvOwner struct{ what, name string }
 
 // another advises to name other records.

@@ -23,8 +23,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// servers are the candidates of the profile, found once: DNS or a container engine may be
-// asked for them.
+// servers are the profile's candidates. They are found once: DNS or a container engine may have to be asked.
 func (t *test) servers(ctx context.Context) ([]address.Candidate, *finding.Finding) {
 	if t.only != nil {
 		t.candidates = t.only
@@ -41,8 +40,7 @@ func (t *test) servers(ctx context.Context) ([]address.Candidate, *finding.Findi
 	return t.candidates, t.noCandidates
 }
 
-// links are the aliases that the profile's address is from, as a wallet's bindings
-// know them.
+// links are the aliases that lead to the profile's address, in the form of a wallet's bindings.
 func links(p *resolve.Profile) []secret.Link {
 	chain := p.Service()
 	if chain == nil {
@@ -104,7 +102,7 @@ func (t *test) aliasOrigin(keys ...string) resolve.Origin {
 	return resolve.Origin{}
 }
 
-// pick is the order in which the addresses are tried, "" for that in which they stand.
+// pick is the order in which the addresses are tried; "" for the order in which they are written.
 func (t *test) pick() string { return t.profile.Service().Text(key.Pick) }
 
 // arrange puts the candidates into the order in which they are tried.
@@ -122,8 +120,8 @@ func (t *test) arrange(ctx context.Context, candidates []address.Candidate) []ad
 	return candidates
 }
 
-// fastest sorts candidates by how soon each accepts a connection, which is ended at
-// once. One that does not accept comes last.
+// fastest sorts candidates by how soon each accepts a connection, which is closed at once. One that does not accept
+// comes last.
 func (t *test) fastest(ctx context.Context, candidates []address.Candidate) []address.Candidate {
 	const longest = time.Second // of waiting for the slowest: those that took longer come last
 	ctx, cancel := context.WithTimeout(ctx, min(longest, time.Until(t.budget.end)/3))
@@ -173,8 +171,8 @@ func (t *test) dialAny(ctx context.Context, c address.Candidate) (net.Conn, erro
 	return reached.Conn, nil
 }
 
-// follow connects to an address that the server told one to go to, if it is one that
-// the profile or its alias lists. What is known of the secret is that server's then.
+// follow connects to an address that the server sent the client to, if the profile or its alias lists it. The secret
+// is then that server's.
 func (a *attempt) follow(ctx context.Context, host string, port int) (net.Conn, string, bool, error) {
 	i := slices.IndexFunc(a.candidates, func(c address.Candidate) bool {
 		return strings.EqualFold(strings.TrimSuffix(c.Host, "."), strings.TrimSuffix(host, ".")) && c.Port == port &&

@@ -6,8 +6,7 @@ import (
 	"time"
 )
 
-// budget is the time a test has, or one of several hosts within it. It stands
-// still while a person is asked.
+// budget is the time for a test, or for one of several hosts of it. It stops while a person is asked.
 type budget struct {
 	whole   *budget // what this is a part of; nil for a whole test's
 	parent  context.Context
@@ -21,8 +20,7 @@ type budget struct {
 
 var errTimeout = errors.New("the time for the test ran out")
 
-// grace lets a dial or a read notice the deadline by itself, as a time-out,
-// before the context ends it.
+// grace lets a dial or a read see its deadline first, and end as a time-out, before the context ends it.
 const grace = 20 * time.Millisecond
 
 func newBudget(parent context.Context, d time.Duration) *budget {
@@ -32,7 +30,7 @@ func newBudget(parent context.Context, d time.Duration) *budget {
 	return b
 }
 
-// part is the share of one host of those that are left to try.
+// part is the share of one host; left is how many hosts are left to try.
 func (b *budget) part(left int) *budget {
 	p := newBudget(b.ctx, time.Until(b.end)/time.Duration(left))
 	p.whole = b
@@ -47,8 +45,8 @@ func (b *budget) stop() {
 // context bounds one stage. Its deadline is the budget's end as it is now.
 func (b *budget) context() context.Context { return budgetContext{b.ctx, b.end} }
 
-// parentContext is the context of the whole run, which this budget does not end. It is for what has a budget of its
-// own: a timer that has gone off may cancel the budget's context a moment after a pause began.
+// parentContext is the context of the whole run, which the end of this budget does not cancel. What has a budget of
+// its own uses it: a timer that has fired may cancel the budget's context a moment after a pause began.
 func (b *budget) parentContext() context.Context {
 	if b.whole != nil {
 		return b.whole.parentContext()

@@ -7,9 +7,8 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// Certificates reaches the server, encrypts by the rule of asking (which must
-// ask for TLS and verify nothing) and ends before the login. The facts say
-// what verification would object to; they are nil where the report failed.
+// Certificates reaches the server, encrypts, and ends before the login. The TLS rule of asking must ask for TLS and
+// verify nothing. The facts say what verification would object to; they are nil where the report failed.
 func (r *Runner) Certificates(ctx context.Context, asking *resolve.Profile) (*Report, *tlsrule.Facts) {
 	probe := *r
 	probe.until = "tls"

@@ -1,8 +1,6 @@
-// Package check runs the staged test of a profile: one straight line of stages
-// over one connection, each of which ends ok, warn, fail or skip, with a
-// finding where it is not ok. It is the last room but one on the way profile →
-// resolve → route → check → report; it prints nothing and asks nobody but
-// through what its Runner is given.
+// Package check runs the staged test of a profile: one straight line of stages over one connection. Each stage ends
+// ok, warn, fail or skip, with a finding where it is not ok. In the order profile, resolve, route, check, report it
+// is the last but one. It prints nothing; questions to a person go through its Runner. Start with Runner.Run.
 package check
 
 import (
@@ -25,11 +23,11 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// Stages are the names of the stages of a profile without hops, in their order.
+// Stages are the names of the stages of a profile without hops, in order.
 var Stages = []string{"profile", "secret", "route", "name", "reach", "speak", "tls", "login", "database", "session",
 	"expect"}
 
-// stages are the names with those of so many hops.
+// stages are the names of the stages of a profile with that many hops.
 func stages(hops int) []string {
 	all := slices.Clone(Stages[:3])
 	for i := range hops {
@@ -38,7 +36,7 @@ func stages(hops int) []string {
 	return append(all, Stages[3:]...)
 }
 
-// DefaultTimeout bounds a whole test; questions to a person do not count.
+// DefaultTimeout bounds a whole test. The time of questions to a person does not count.
 const DefaultTimeout = 10 * time.Second
 
 // Stage is how one stage ended.
@@ -60,7 +58,7 @@ type Report struct {
 	Stages      []Stage         `json:"stages"`
 }
 
-// Count is how many stages ended with an outcome.
+// Count is the number of stages that ended with an outcome.
 func (r *Report) Count(o finding.Outcome) int {
 	n := 0
 	for _, s := range r.Stages {
@@ -71,7 +69,7 @@ func (r *Report) Count(o finding.Outcome) int {
 	return n
 }
 
-// Runner is what a test takes from its surroundings.
+// Runner has what a test needs of its surroundings.
 type Runner struct {
 	Network  route.Network
 	Hops     hop.Places
@@ -80,18 +78,17 @@ type Runner struct {
 	Timeout  time.Duration
 	Progress func(Stage) // told of each stage as it ends; may be nil
 
-	// Admin is the profile that may look an account up when its login is
-	// refused; nil for none.
+	// Admin is the profile that looks an account up when its login is refused; nil for none.
 	Admin *resolve.Profile
 
-	// Administrator names a profile of an administrator for the server of another, "" for none. It may be nil. Commands to
-	// try name it; it is not used by itself.
+	// Administrator names the profile of an administrator for another profile's server; "" for none. It may be nil.
+	// Only commands to try use it.
 	Administrator func(*resolve.Profile) string
 
-	// Rotating reports whether a change of a profile's password has not ended. It may be nil.
+	// Rotating reports whether a change of a profile's password was begun and has not ended. It may be nil.
 	Rotating func(profile string) bool
 
-	// Writes: of several servers, the first that takes changes is wanted, where the profile does not say which.
+	// Writes: the profile has several servers and sets no target; the first that takes changes is wanted.
 	Writes bool
 
 	until      string                 // the test stops after this stage; "" is the end
@@ -166,7 +163,7 @@ func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Session {
 	return o
 }
 
-// on is the runner with the network as a profile's files have it.
+// on is the runner with the network as seen by a profile: its files may have [hosts].
 func (r *Runner) on(p *resolve.Profile) *Runner {
 	own := *r
 	own.Network = r.Network.For(p)
@@ -201,8 +198,8 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 	return t
 }
 
-// leaveOut takes away the facts that were not learned: a value of the profile is not the server's, and what was not
-// asked is not "none".
+// leaveOut removes the facts that were not learned. A value of the profile is not the server's, and an unknown is not
+// "none".
 func (r *Report) leaveOut() {
 	f := r.Facts
 	if !r.Reached("speak") {
@@ -252,8 +249,8 @@ func (t *test) runAll(ctx context.Context) {
 	}
 }
 
-// runSteps runs steps in order, and records them, until one fails or is the last that is wanted. It says whether
-// what comes behind them may follow.
+// runSteps runs steps in order and records them. It stops at one that fails, and at the last that is wanted; it
+// reports whether later steps may follow.
 func (t *test) runSteps(ctx context.Context, steps []step) bool {
 	for _, s := range steps {
 		ended, ok := t.run(ctx, s)
@@ -267,8 +264,7 @@ func (t *test) runSteps(ctx context.Context, steps []step) bool {
 	return true
 }
 
-// run runs a step, and says whether the next may follow. Nothing is run, and the stage is empty, once the test was
-// stopped.
+// run runs a step, and reports whether the next may follow. After a stop it runs nothing, and the stage is empty.
 func (t *test) run(ctx context.Context, s step) (ended Stage, ok bool) {
 	if t.stopped {
 		return Stage{}, false
@@ -317,7 +313,7 @@ func (r *Report) Verdict() string {
 	return fmt.Sprintf("ready: %s (%s%s)", r.Summary(), warnings, Duration(r.MS))
 }
 
-// NotReached are the stages that were not run.
+// NotReached are the names of the stages that were skipped.
 func (r *Report) NotReached() (names []string) {
 	for _, s := range r.Stages {
 		if s.Outcome == finding.Skip {
@@ -353,7 +349,7 @@ func (r *Report) firstFailure() Stage {
 	return Stage{}
 }
 
-// Summary says in one line who one is, where, over which route and how safely.
+// Summary says in one line: which user, which server, which route, how safe.
 func (r *Report) Summary() string {
 	f := r.Facts
 	safety := "not encrypted"

@@ -26,7 +26,7 @@ const (
 	Unknown      Kinship = "unknown"
 )
 
-// Comparison is two profiles side by side.
+// Comparison has two profiles side by side.
 type Comparison struct {
 	Verdict      Kinship       `json:"verdict"`
 	Why          string        `json:"why"`
@@ -36,15 +36,14 @@ type Comparison struct {
 	Expectations []Expectation `json:"expectations"` // those that hold on one only
 }
 
-// Difference is a fact that is not the same; "" is one that is not known.
+// Difference is a fact with two different values; "" is one that is not known.
 type Difference struct {
 	Fact string `json:"fact"`
 	A    string `json:"a"`
 	B    string `json:"b"`
 }
 
-// Expectation is one that a profile has, looked at on both servers. A text is
-// what was found there, "" where it holds.
+// Expectation is one of a profile's, checked on both servers. A text is the value found there, "" where it holds.
 type Expectation struct {
 	Key   string `json:"key"`
 	Want  string `json:"want"`
@@ -85,8 +84,8 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	c := &Comparison{A: sides[0].report, B: sides[1].report, Differs: []Difference{}, Expectations: []Expectation{}}
 	c.Verdict, c.Why = verdict(a.Schema().Engines(), sides[0].report, sides[1].report)
 	for _, d := range differences(sides[0].report.Facts, sides[1].report.Facts) {
-		// One start read at two moments may differ by a second; and what a test
-		// that failed did not reach is no difference.
+		// The start of one server, read at two moments, may differ by a second. A fact that a failed test did not
+		// reach is no difference.
 		same := c.Verdict == SameInstance && d.Fact == "server_started" ||
 			(d.A == "" || d.B == "") && (d.Fact == "tls_verified" || d.Fact == "certificate") // one has no TLS
 		unread := (d.A == "" || d.B == "") && !(sides[0].ready() && sides[1].ready())
@@ -104,7 +103,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 
 func (s *side) ready() bool { return s.conv != nil && s.report.Reached("session") }
 
-// verdict says whether two reports are of one server, and by what one knows.
+// verdict says whether two reports are of one server, and how that is known.
 func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	for _, r := range []*Report{a, b} {
 		if r.Interrupted {
@@ -144,8 +143,7 @@ func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	return sameLineage(id, f, g)
 }
 
-// sameLineage is for two with one identifier: the start tells a server from its
-// standby or clone.
+// sameLineage compares two servers with one identifier: the start time tells a server from its standby or clone.
 func sameLineage(id engine.Identity, f, g *engine.Facts) (kin Kinship, why string) {
 	name := id.Name
 	if id.StartExact {
@@ -217,8 +215,7 @@ func yesNo(b *bool) string {
 	return strconv.FormatBool(*b)
 }
 
-// oneSided looks at the expectations of both profiles on both servers, and
-// returns those that hold on one only.
+// oneSided checks the expectations of both profiles on both servers, and returns those that hold on one server only.
 func oneSided(ctx context.Context, sides [2]*side) []Expectation {
 	var all []Expectation
 	for _, owner := range sides {
@@ -245,7 +242,7 @@ func oneSided(ctx context.Context, sides [2]*side) []Expectation {
 	return all
 }
 
-// holds says what was found for an expectation on one side, "" where it holds.
+// holds is the value found for an expectation on one side, "" where it holds.
 func (s *side) holds(ctx context.Context, word, want string) (have string, ok bool) {
 	for _, l := range listed {
 		if string(l.key) != "expect."+word {

@@ -12,7 +12,8 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Untestable says what a profile lacks, or what in it contradicts itself, so that it can't be tested; nil for nothing.
+// Untestable says why a profile can't be tested: something is missing, or two values contradict each other. nil where
+// it can be.
 func Untestable(p *resolve.Profile) *finding.Finding {
 	name, word, spec := p.Called, p.Text(key.Engine), p.Engine()
 	engines := p.Schema().Engines()
@@ -56,7 +57,7 @@ func conflict(p *resolve.Profile) *finding.Finding {
 	return nil
 }
 
-// idleAddressKeys warns of keys that mean something with another kind of address alone.
+// idleAddressKeys warns of keys that have a meaning with another kind of address only.
 func idleAddressKeys(p *resolve.Profile) *finding.Finding {
 	for _, kind := range address.All() {
 		for _, k := range kind.Keys {
@@ -75,8 +76,7 @@ func meets(p *resolve.Profile, needs engine.Need) bool {
 		slices.ContainsFunc(needs.Keys, func(k key.Name) bool { return p.Text(k) != "" })
 }
 
-// idleTLS warns of keys that the TLS rule leaves without effect: a person who
-// names an authority means to be protected by it.
+// idleTLS warns of keys without effect under the profile's TLS rule: who names an authority expects its protection.
 func idleTLS(p *resolve.Profile) *finding.Finding {
 	set, _ := p.Get(key.TLS)
 	rule := set.Value.Text()

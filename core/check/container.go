@@ -27,8 +27,8 @@ func (a *attempt) explainAddress(ctx context.Context, result finding.Result) fin
 	return result
 }
 
-// explainContained gives the finding for a server in a container, or an instance of a cloud, that does not answer or
-// does not let the login in.
+// explainContained completes the finding for a server in a container, or an instance of a cloud, that does not answer
+// or refuses the login.
 func (t *test) explainContained(ctx context.Context, c address.Candidate, found *finding.Finding) *finding.Finding {
 	if c.Cloud != nil && ctx.Err() == nil {
 		return c.Cloud.Explain(ctx, found)
@@ -45,8 +45,7 @@ func (t *test) explainContained(ctx context.Context, c address.Candidate, found 
 	return found
 }
 
-// explainBridge says, where the server named the host that it saw the login come from,
-// what that host is.
+// explainBridge says what the host is from which the server saw the login come, where the server named it.
 func explainBridge(in *address.ContainerAddress, found *finding.Finding) {
 	said := strings.FieldsFunc(found.Cause+" "+strings.Join(found.Seen, " "),
 		func(r rune) bool { return !strings.ContainsRune("0123456789abcdefABCDEF.:", r) })
@@ -60,8 +59,8 @@ func explainBridge(in *address.ContainerAddress, found *finding.Finding) {
 	}
 }
 
-// hintContainers adds the containers that publish such a server elsewhere, or would
-// publish it at this very port if they ran.
+// hintContainers adds the containers that publish such a server elsewhere, or that would publish it at this port if
+// they ran.
 func (t *test) hintContainers(ctx context.Context, c address.Candidate, found *finding.Finding) {
 	if t.Network.Containers == nil || c.Socket != "" {
 		return

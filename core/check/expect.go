@@ -60,7 +60,7 @@ func (a *attempt) expect(ctx context.Context) finding.Result {
 	return finding.FailWith(found.Suggest("gharbor show %s   # says where each expectation stands", a.profile.Called))
 }
 
-// listed are the expectations of things that exist, with the code and the words for one that does not.
+// listed are the expectations that things exist, each with its code and its words.
 var listed = []struct {
 	key       key.Name
 	code      finding.Code
@@ -91,8 +91,8 @@ func (a *attempt) missing(ctx context.Context) (wrong []unmetExpectation, err er
 	return wrong, nil
 }
 
-// compare says what was found for an expectation, and whether it holds.
-// Things that exist, such as tables, hold here: the server is asked for them.
+// compare finds the value for an expectation, and reports whether it holds. Things that exist, such as tables, hold
+// here: the server is asked for them elsewhere.
 func compare(key, want string, f *engine.Facts) (have string, holds bool) {
 	switch key {
 	case "version":

@@ -24,7 +24,7 @@ type hopPath struct {
 	pending *Stage    // of the last hop: whether it forwards, the first dial through it tells
 }
 
-// count is how many hops the way has, as far as it is known.
+// count is the number of hops, as far as it is known.
 func (w *hopPath) count(p *resolve.Profile) int {
 	if w.planned {
 		return len(w.hops)
@@ -32,7 +32,7 @@ func (w *hopPath) count(p *resolve.Profile) int {
 	return len(p.Hops())
 }
 
-// through tells the hops behind an address, "" where there are none.
+// through names the hops in front of an address, "" where there are none.
 func (w *hopPath) through() string {
 	if len(w.hops) == 0 {
 		return ""
@@ -44,8 +44,7 @@ func (w *hopPath) through() string {
 	return " through " + strings.Join(words, ", then ")
 }
 
-// locateHopSecrets finds the secrets that the profile names for its hops, but for
-// those that a person is asked for, should they be needed.
+// locateHopSecrets finds the secrets that the profile names for its hops, except those that a person must type.
 func (t *test) locateHopSecrets(ctx context.Context) (said string, found *finding.Finding) {
 	for _, e := range t.profile.Hops() {
 		for _, q := range hop.SecretQueries(e) {
@@ -62,7 +61,7 @@ func (t *test) locateHopSecrets(ctx context.Context) (said string, found *findin
 	return said, nil
 }
 
-// planHops says what the hops are.
+// planHops finds out which hops there are.
 func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	hops, notes, found := t.Hops.Plan(t.profile)
 	if found != nil {
@@ -99,9 +98,8 @@ func (t *test) dialer() *hop.Dialer {
 	}
 }
 
-// connectHops connects to one hop after the other. A hop that accepts the login may still forbid
-// forwarding, and that shows only when the next connection is made: the hop's stage is reported
-// after that.
+// connectHops connects to one hop after the other. A hop that accepts the login may still forbid forwarding. That
+// shows only at the next connection, so the hop's stage is recorded after it.
 func (t *test) connectHops(ctx context.Context) bool {
 	if t.openWay != nil {
 		t.link = t.openWay
@@ -130,7 +128,7 @@ func (t *test) connectHops(ctx context.Context) bool {
 	return true
 }
 
-// settle tells the stage of the last hop, before whatever is kept back of a server.
+// settle records the stage of the last hop, before the stages of a server.
 func (t *test) settle() {
 	if t.pending != nil {
 		t.stages.tell(*t.pending)
@@ -138,7 +136,7 @@ func (t *test) settle() {
 	}
 }
 
-// forbidden tells the last hop's stage as failed: it does not let one through.
+// forbidden records that the last hop does not forward.
 func (t *test) forbidden(next Stage) {
 	t.pending.Outcome, t.pending.Finding = finding.Fail, next.Finding
 	t.pending.MS += next.MS

@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/route/hop"
 )
 
-// ProgramLogin is what a login is for: a program on this machine.
+// ProgramLogin is what a program on this machine needs of a login.
 type ProgramLogin struct {
 	Opening  *engine.SessionRequest // what the program wants; nil where the server speaks first
 	Greet    engine.GreetFunc       // by which the program says so there, else nil
@@ -20,8 +20,8 @@ type ProgramLogin struct {
 	ReadOnly bool                   // its session is read-only
 }
 
-// LogIn goes through the stages of a test to the database, for a program, and keeps the connection. The finding is why
-// a stage failed.
+// LogIn runs the stages of a test up to the database, for a program, and keeps the connection. The finding says why a
+// stage failed.
 func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	l ProgramLogin) (engine.Conversation, *finding.Finding) {
 	one := *r
@@ -47,8 +47,8 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	return nil, failed.Finding
 }
 
-// chooseServer is the server that a test would end at, by a session of its own: a program's may be read-only, and its
-// answers of a form that is the program's alone.
+// chooseServer is the server at which a test would end. It is found by a session of its own: that of a program may be
+// read-only, and its answers may have a form for the program.
 func (r *Runner) chooseServer(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
 	one := *r
 	one.until, one.statements, one.opening, one.greet, one.readOnly = "session", false, nil, nil, false
@@ -77,7 +77,7 @@ func (a *attempt) greetProgram(spoken finding.Result) finding.Result {
 	return spoken
 }
 
-// database is the one to open: a program's, before the profile's.
+// database is the one to open: the program's, else the profile's.
 func (t *test) database() string {
 	own := t.profile.Text(key.Database)
 	if t.opening == nil {

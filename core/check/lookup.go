@@ -11,8 +11,7 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// lookUp lets an administrator's profile find out what the server would not
-// say, and says so.
+// lookUp finds out with an administrator's profile what the server did not say, and adds it to the finding.
 func (a *attempt) lookUp(found *finding.Finding) {
 	if !found.Is(finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginPasswordWanted, finding.LoginLocked,
 		finding.LoginExpired, finding.LoginPeer, finding.DatabaseNoAccess) {

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// DefaultParallel is how many profiles are tested at once: enough that a few
-// servers which hang hold nobody up, few enough to be no load.
+// DefaultParallel is how many profiles are tested at once. A few servers that hang do not delay the others, and the
+// load stays small.
 const DefaultParallel = 16
 
 // Watch follows a run of many; either may be nil. They are called
@@ -25,12 +25,12 @@ type Watch struct {
 	End   func(*Report)
 }
 
-// perTest is how many descriptors one test may need at a time: its connection, one to find out
-// what else is there, a name server's, a file, and a command's pipes.
+// perTest is how many descriptors one test may need at a time: its connection, one for hints, one for a name server,
+// a file, and the pipes of a command.
 const perTest = 5
 
-// affordable is parallel, or as many tests as this process may open descriptors for: with more
-// of them good servers would be called unreachable.
+// affordable is parallel, or fewer where this process may not open enough descriptors: else good servers would look
+// unreachable.
 func affordable(parallel int) int {
 	parallel = max(parallel, 1)
 	if free, ok := freeDescriptors(); ok {
@@ -40,10 +40,8 @@ func affordable(parallel int) int {
 	return parallel
 }
 
-// Many tests profiles, parallel of them at a time, and returns their reports in
-// the order of the profiles. Time and memory are bounded by parallel: a test
-// that waits takes one place and no more. An interrupted ctx ends the tests
-// under way, and leaves the rest untested.
+// Many tests profiles, parallel of them at a time, and returns their reports in the order of the profiles. Time and
+// memory are bounded by parallel. An interrupted ctx ends the running tests, and leaves the rest untested.
 func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel int, watch Watch) []*Report {
 	one := *r
 	one.Progress = nil
@@ -82,7 +80,7 @@ func (r *Runner) Many(ctx context.Context, profiles []*resolve.Profile, parallel
 	return reports
 }
 
-// untestedReport is the report of a profile whose turn never came.
+// untestedReport is the report of a profile that was not tested before the run was stopped.
 func untestedReport(p *resolve.Profile) *Report {
 	report := &Report{
 		Profile:     p.Called,
@@ -139,8 +137,7 @@ type hintCache struct {
 	known map[string][]nearby.Server
 }
 
-// answering is what answers on an engine's usual places but the address that
-// refused.
+// answering are the servers that answer at an engine's usual places, without the address that refused.
 func (r *Runner) answering(ctx context.Context, engine, avoid string) []nearby.Server {
 	if r.hints == nil {
 		return r.Places.Answering(ctx, engine, avoid)

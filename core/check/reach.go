@@ -21,10 +21,9 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// tryCandidates goes through the servers that a profile may mean. A host that
-// can't be reached, does not serve or is not the target wanted gives way to
-// the next; one that refuses the login does not: the next would be sent the
-// same password. An alias may say that all are tried again.
+// tryCandidates tries the servers of a profile in order. It goes on to the next where a host can't be reached, does
+// not serve, or is not the wanted target. It stops where a login is refused: the next server would get the same
+// password. An alias may set that all are tried again.
 func (t *test) tryCandidates(ctx context.Context) {
 	candidates := t.arrange(ctx, t.candidates)
 	round := candidates
@@ -63,7 +62,7 @@ func (t *test) pauseBeforeRetry() {
 	}
 }
 
-// passedHost is a host that gave way to the next.
+// passedHost is a host that failed, and after which the next was tried.
 type passedHost struct {
 	host    address.Candidate
 	why     *finding.Finding
@@ -74,7 +73,7 @@ func (p passedHost) String() string {
 	return fmt.Sprintf("%s: %s (%s)", p.host, p.why.Cause, p.why.Code)
 }
 
-// passOver forgets the attempt at a server but for the reason.
+// passOver drops the attempt at a server, and keeps the reason.
 func (t *test) passOver(c address.Candidate, why *finding.Finding) {
 	t.stages.discard()
 	t.passed = slices.DeleteFunc(t.passed, func(p passedHost) bool { return p.host == c }) // of a round before
@@ -172,8 +171,8 @@ func (t *test) aim(c address.Candidate) {
 	}
 }
 
-// reach resolves and dials. The name's stage is recorded after the dial where only
-// that can say whether the first of its addresses was the right one.
+// reach resolves and dials. A name with several addresses is recorded after the dial: only then is it known whether
+// its first address was the right one.
 func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connection, bool) {
 	if t.link != nil {
 		return t.reachThrough(ctx, c)
@@ -220,7 +219,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connectio
 	return reached, ok
 }
 
-// farAway refuses a name that a cloud's service told of and that leads back to this machine.
+// farAway refuses a name from a cloud's service that leads back to this machine.
 func (t *test) farAway(in *address.CloudAddress, addrs []netip.Addr, result finding.Result) finding.Result {
 	for _, addr := range addrs {
 		if found := in.CheckHost(t.profile, addr.String()); found != nil {
@@ -238,8 +237,7 @@ func (t *test) patience(ctx context.Context) (context.Context, context.CancelFun
 	return ctx, func() {}
 }
 
-// reachResult is the result for a server that took the connection, with the hosts
-// that were passed over for it.
+// reachResult is the result for a server that took the connection, with the hosts that failed before it.
 func (t *test) reachResult(c address.Candidate, reached *route.Connection) finding.Result {
 	detail := reached.Address + " accepts"
 	if len(t.passed) == 0 {
@@ -270,8 +268,8 @@ func (t *test) reachResult(c address.Candidate, reached *route.Connection) findi
 		detail)
 }
 
-// otherAddresses is the warning for a name of whose addresses an earlier one does not serve; nil for none. Where they
-// are of two families the stage name says it.
+// otherAddresses is the warning for a name with an earlier address that does not serve; nil for none. The stage name
+// warns where they are of two families.
 func (t *test) otherAddresses(c address.Candidate, reached *route.Connection) *finding.Finding {
 	if len(reached.Refused) == 0 || reached.Mixed() {
 		return nil
@@ -297,7 +295,7 @@ func (t *test) addHosts(found *finding.Finding) {
 	}
 }
 
-// sawPassed adds what the hosts that were tried before said.
+// sawPassed adds why the hosts before it failed.
 func (t *test) sawPassed(found *finding.Finding) {
 	for _, p := range t.passed {
 		found.Saw("before it, %s", p)
@@ -328,7 +326,7 @@ func (t *test) explainUnreached(ctx context.Context, c address.Candidate, tried 
 	return found
 }
 
-// hintNearby adds what else of the engine's answers on this machine.
+// hintNearby adds the engine's servers that answer on this machine.
 func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *finding.Finding) {
 	name, word := t.profile.Called, t.profile.Text(key.Engine)
 	if t.hintLoopback(ctx, c, found) {
@@ -373,7 +371,7 @@ func (t *test) hintNearby(ctx context.Context, c address.Candidate, found *findi
 	found.Suggest("gharbor nearby")
 }
 
-// hintLoopback says that the other loopback address answers at the same port: a server may listen on one alone.
+// hintLoopback adds that the other loopback address answers at the same port: a server may listen on one of the two.
 func (t *test) hintLoopback(ctx context.Context, c address.Candidate, found *finding.Finding) bool {
 	other := map[string]string{"127.0.0.1": "::1", "::1": "127.0.0.1"}[c.Host]
 	if other == "" {
@@ -393,7 +391,7 @@ func (t *test) hintLoopback(ctx context.Context, c address.Candidate, found *fin
 	return true
 }
 
-// hostPart is what besides the port must change to get from c to s.
+// hostPart are the changes besides the port that lead from c to s.
 func hostPart(c address.Candidate, s nearby.Server) string {
 	host, _, _ := net.SplitHostPort(s.Address)
 	switch {

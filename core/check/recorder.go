@@ -8,8 +8,8 @@ import (
 	"gentleharbor/core/profile"
 )
 
-// recorder keeps the stages that ended, in the report. While an attempt is open they are kept back: the attempt is
-// committed, or discarded for the next server's. A recorder belongs to one test, which runs in one goroutine.
+// recorder puts the stages that ended into the report. The stages of an open attempt wait: commit adds them, discard
+// drops them before the next server is tried. A recorder belongs to one test, which runs in one goroutine.
 type recorder struct {
 	report   *Report
 	progress func(Stage) // told of each stage that is in the report; nil for nobody
@@ -52,7 +52,7 @@ func (r *recorder) record(s Stage) {
 	r.tell(s)
 }
 
-// tell puts a stage into the report, before whatever is kept back.
+// tell puts a stage into the report, before the stages that wait.
 func (r *recorder) tell(s Stage) {
 	makeVisible(&s)
 	r.report.Stages = append(r.report.Stages, s)
@@ -62,8 +62,7 @@ func (r *recorder) tell(s Stage) {
 	}
 }
 
-// makeVisible makes sure that nothing in a stage can steer a terminal, whatever a
-// server, a file or the environment put into it.
+// makeVisible removes control characters from a stage, whether they came from a server, a file or the environment.
 func makeVisible(s *Stage) {
 	s.Detail = clean.Visible(s.Detail)
 	if s.Finding == nil {
@@ -78,8 +77,8 @@ func makeVisible(s *Stage) {
 	}
 }
 
-// withoutHome cuts the passwords of URLs out of a finding, and says in it that the home folder is not known,
-// where it is about a file there.
+// withoutHome cuts the passwords of URLs out of a finding. It adds that the home folder is not known, where the
+// finding is about a file there.
 func withoutHome(found *finding.Finding) {
 	about := false
 	tilde := func(text string) string {

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Reach tests a profile up to the stage tls, without a login, and lets seen look at the facts while the connection is
-// open. The server may count such a connection as one that was broken off.
+// Reach tests a profile up to the stage tls, without a login, and calls seen with the facts while the connection is
+// open. The server may count it as a connection that was broken off.
 func (r *Runner) Reach(ctx context.Context, p *resolve.Profile, seen func(*engine.Facts)) *Report {
 	one := *r
 	one.Progress, one.until = nil, "tls"
@@ -27,8 +27,8 @@ func (r *Runner) Reach(ctx context.Context, p *resolve.Profile, seen func(*engin
 	return t.stages.report
 }
 
-// SameServer says whether two profiles lead to one server, as far as what they name tells: SameInstance, Unknown, or
-// Different for two engines that have no protocol in common.
+// SameServer says whether two profiles lead to one server, by their addresses alone: SameInstance, Unknown, or
+// Different for two engines without a common protocol.
 func (r *Runner) SameServer(ctx context.Context, a, b *resolve.Profile) (Kinship, *finding.Finding) {
 	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) {
 		return Different, nil

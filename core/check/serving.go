@@ -13,17 +13,17 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// ServingTarget is where a program is to connect: the server at which a test of the profile would end, and where the
-// secret for it is.
+// ServingTarget is the server that a program is to connect to, and the place of its secret: the server at which a
+// test would end.
 type ServingTarget struct {
 	Servers []address.Candidate // the one that serves first; the others where the same secret is for them too
 	Secret  *secret.Place
 	Trouble *finding.Finding // with the secret or with servers that gave way, or why none serves; nil for none
 }
 
-// FindServing finds it without a connection where the profile has one server and its secret is known. Else it logs in
-// as a test does: to find the server that serves, or to see whether it wants a password. The finding is the reason
-// why there is nothing to hand over: no server is known, the secret may not be used, or the login is refused.
+// FindServing needs no connection where the profile has one server and a known secret. Else it logs in as a test
+// does, to find the server that serves, or to see whether it wants a password. The finding says why there is nothing
+// to hand over: no server is known, the secret may not be used, or the login is refused.
 func (r *Runner) FindServing(ctx context.Context, p *resolve.Profile) (*ServingTarget, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {
@@ -69,7 +69,7 @@ func noServer(p *resolve.Profile) *finding.Finding {
 		Advise("name the host: gharbor set %s host=HOST (or socket=PATH)", p.Called)
 }
 
-// SecretQuery says for which connection a profile's secret is wanted: that to the first of its servers.
+// SecretQuery says for which connection the profile's secret is wanted: that to its first server.
 func (r *Runner) SecretQuery(ctx context.Context, p *resolve.Profile) (secret.Query, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {
@@ -87,8 +87,8 @@ func (r *Runner) candidates(ctx context.Context, p *resolve.Profile) ([]address.
 	return all, found
 }
 
-// SecretPlace is where the secret is for the first of a profile's servers that has one. The finding is a warning, or
-// the reason why there is no place.
+// SecretPlace is the place of the secret for the first server that has one. The finding is a warning, or the reason
+// why there is no place.
 func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Place, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {

@@ -21,7 +21,7 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// testPlan is what the stages before the first dial settled.
+// testPlan has what the stages before the first dial found.
 type testPlan struct {
 	begin engine.Begin
 	tls   *tlsrule.Plan
@@ -82,8 +82,8 @@ func (t *test) checkProfile(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// locateSecret finds where the password is for each server that the profile
-// may mean (a password file may have a line for each), and reads none.
+// locateSecret finds the place of the password for each server of the profile (a password file may have a line for
+// each). It reads no password.
 func (t *test) locateSecret(ctx context.Context) finding.Result {
 	candidates, found := t.servers(ctx)
 	if found != nil && t.profile.Address().Asked {
@@ -114,7 +114,7 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// secretPlaces are where the secret of each server is.
+// secretPlaces are the places of each server's secret.
 type secretPlaces struct {
 	at    map[address.Candidate]*secret.Place
 	first *secret.Place // of the first server that has one
@@ -248,7 +248,7 @@ func (t *test) targetText() string {
 	return target
 }
 
-// overTCP says what the name localhost means here, where the engine's own clients mean the socket by it.
+// overTCP says that localhost means TCP here, where the engine's own clients would use the socket.
 func (t *test) overTCP(c address.Candidate) string {
 	if c.Host == "localhost" && t.profile.Engine().Sockets.Localhost {
 		return ", over TCP (for the Unix socket set socket)"
@@ -310,14 +310,13 @@ func (a *attempt) target(reached *route.Connection) engine.Target {
 	}
 }
 
-// rotates reports whether the profile's source is one that a new password can be written to.
+// rotates reports whether a new password can be written to the profile's source.
 func (a *attempt) rotates() bool {
 	q := secretQuery(a.profile, a.at)
 	return q.Source.Kind != "default" && a.Finder != nil && a.Finder.CanPut(q) == nil
 }
 
-// redial makes other connections to the address that was reached; nil where
-// there may be none.
+// redial makes further connections to the same address; nil where there may be none.
 func (t *test) redial(reached *route.Connection) func(context.Context) (net.Conn, error) {
 	if t.single && t.opening == nil { // a program may cancel by another connection
 		return nil
@@ -356,8 +355,7 @@ func (a *attempt) logIn(ctx context.Context) finding.Result {
 	return a.explainAddress(ctx, login)
 }
 
-// mint has the login made that the profile's cloud gives, and logs in as its user; nil where the profile has another
-// source of its secret.
+// mint lets the profile's cloud make a login, and logs in as its user; nil where the secret has another source.
 func (a *attempt) mint(ctx context.Context) (*secret.Login, *finding.Finding) {
 	if a.secret.Mint == nil {
 		return nil, nil
@@ -386,7 +384,7 @@ func (a *attempt) openDatabase(ctx context.Context) finding.Result {
 	return opened
 }
 
-// judgeSession weighs whether the session may write against what is wanted.
+// judgeSession compares whether the session may write with what the profile wants.
 func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	result := a.conv.Session(ctx)
 	f := a.conv.Facts()

@@ -10,9 +10,8 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Bounds of the pauses between two tries. A local server starts within a
-// second or two; one that replays its log takes minutes, and many waiting for
-// it must not come all at once.
+// Bounds of the pauses between two tries. A local server starts within a second or two. One that replays its log
+// takes minutes, and many clients that wait for it must not all come at once.
 const (
 	firstPause = 200 * time.Millisecond
 	lastPause  = 5 * time.Second
@@ -46,16 +45,15 @@ type Waiting struct {
 	Persist  bool // go on also where waiting can't fix it
 	Parallel int  // tries at a time
 
-	// Wake asks for a paused cloud instance to be started, once for each profile; nil where nobody said that it may.
+	// Wake asks for a paused cloud instance to be started, once for each profile; nil where that is not allowed.
 	Wake func(context.Context, *resolve.Profile) *finding.Finding
 
-	// Tried is called with each try that failed and will be repeated. It is called
-	// from several goroutines; nil for nobody.
+	// Tried is called with each try that failed and will be repeated, from several goroutines. It may be nil.
 	Tried func(*WaitResult)
 }
 
-// Wait tests the profiles until all are ready. Where one can't become ready,
-// the wait as a whole can't succeed: the others are stopped.
+// Wait tests the profiles until all are ready. Where one can't become ready, the whole wait can't succeed: the others
+// are stopped.
 func (r *Runner) Wait(ctx context.Context, profiles []*resolve.Profile, w Waiting) []*WaitResult {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -112,7 +110,7 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 		}
 		next := time.Duration(float64(pause) * (1 - jitter + 2*jitter*rand.Float64()))
 		if time.Until(end) <= next {
-			// What is left is shorter than the pause: one more try with time enough, and one at the very end.
+			// Less time is left than the pause takes: one more try, and one at the very end.
 			left := time.Until(end)
 			if next = left - min(lastTry, w.Within/4); next <= 0 {
 				next = left - 2*shortest
@@ -135,7 +133,7 @@ func (r *Runner) waitFor(ctx context.Context, p *resolve.Profile, w Waiting, slo
 	}
 }
 
-// refuse makes a finding that of the stage that failed.
+// refuse replaces the finding of the stage that failed.
 func (r *Report) refuse(found *finding.Finding) {
 	for i := range r.Stages {
 		if r.Stages[i].Outcome == finding.Fail {
@@ -145,14 +143,13 @@ func (r *Report) refuse(found *finding.Finding) {
 	}
 }
 
-// lastTry is what is kept for a try before the end, where there is so much.
+// lastTry is the time kept for a try at the end.
 const lastTry = time.Second
 
 // shortest is the least time for a try; less is not worth a connection.
 const shortest = 100 * time.Millisecond
 
-// cut reports whether a try ended only because the time for all of them did,
-// which says less than the try before.
+// cut reports whether a try failed only because the whole time was over: the try before says more.
 func cut(report *Report, whole time.Duration) bool {
 	switch report.firstFailure().code() {
 	case finding.NameTimeout, finding.ReachTimeout, finding.SpeakSilent, finding.TLSUnfinished, finding.LoginTimeout,
@@ -170,9 +167,8 @@ func (r *Runner) timeout() time.Duration {
 	return r.Timeout
 }
 
-// try tests once, within what is left. The first try may ask on connections of
-// its own what else is there; later ones do not: a server that is starting
-// might count them.
+// try tests once, within the time that is left. The first try may open more connections for hints; later ones do not:
+// a starting server might count them.
 func (r *Runner) try(ctx context.Context, p *resolve.Profile, left time.Duration, first bool,
 	slots chan struct{}) *Report {
 	select {
