@@ -183,7 +183,7 @@ func records(ctx context.Context, from Sources, srv string, by srvOwner) ([]Cand
 	return list, nil
 }
 
-// LookUpReason is why a look-up failed, and which name server was asked.
+// LookUpReason returns why a look-up failed, and which name server was asked.
 func LookUpReason(err error) string {
 	why := err.Error()
 	var dns *net.DNSError

@@ -99,7 +99,7 @@ type CloudAddress struct {
 	Explain func(ctx context.Context, found *finding.Finding) *finding.Finding
 }
 
-// CheckHost is the finding for a host that the service gave and that may not be dialled; nil for one that may.
+// CheckHost returns the finding for a host that the service gave and that may not be dialled; nil for one that may.
 func (a *CloudAddress) CheckHost(p Profile, host string) *finding.Finding {
 	if hostname.Elsewhere(host) {
 		return nil

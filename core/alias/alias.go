@@ -183,7 +183,7 @@ func (b *Book) Chain(word string, by *resolve.Profile) (*address.Chain, *finding
 	return chain, nil
 }
 
-// Judge is without a finding where an alias is the user's own, or a project's that was vouched
+// Judge returns no finding where an alias is the user's own, or a project's that was vouched
 // for: then with the bytes of the files that it names.
 func (b *Book) Judge(a *profile.Alias) (map[string][]byte, *finding.Finding) {
 	if !a.InProject() {

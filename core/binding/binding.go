@@ -1,6 +1,6 @@
 // Package binding says where a secret may be sent: a Binding is made from where a profile leads, and judges a
 // connection that asks for the secret. It is a shelf between a wallet, which keeps bindings with its entries, and
-// secret, whose queries it judges. Start with Of and Binding.Objection; docs/wallet.md has the rule as a table.
+// secret, whose queries it judges. Start with New and Binding.Objection; docs/wallet.md has the rule as a table.
 package binding
 
 import (

@@ -269,7 +269,7 @@ func (s *Source) tabs(text []byte) {
 	}
 }
 
-// unescape is a value without its backslashes.
+// unescape returns a value without its backslashes.
 func (s *Source) unescape(value []byte) []byte {
 	from := len(s.storage)
 	for i := 0; i < len(value); i++ {

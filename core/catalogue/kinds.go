@@ -132,7 +132,7 @@ var Others = &Kind{
 	Key:     3, Pattern: 2, Schema: true,
 }
 
-// Find is the kind of that word, nil for none.
+// Find returns the kind of that word, nil for none.
 func Find(word engine.Kind) *Kind {
 	for _, k := range Kinds {
 		if k.Word == word {

@@ -47,8 +47,8 @@ func (p Pattern) Exact() (name string, exact bool) {
 	return p.name.text, p.name.text != "" && (p.name.quoted || !strings.Contains(p.name.text, "*"))
 }
 
-// Choose is the rows that the pattern means; without it, all. The system's own are among them where system is true, or
-// where one is named.
+// Choose returns the rows that the pattern means; without it, all. The system's own are among them where system is
+// true, or where one is named.
 func (p Pattern) Choose(kind *Kind, rows []Row, system bool) []Row {
 	choose := func(same func(part, string) bool, system bool) (chosen []Row) {
 		for _, row := range rows {

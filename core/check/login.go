@@ -47,8 +47,8 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	return nil, failed.Finding
 }
 
-// chooseServer is the server at which a test would end. It is found by a session of its own: that of a program may be
-// read-only, and its answers may have a form for the program.
+// chooseServer returns the server at which a test would end. It is found by a session of its own: that of a program
+// may be read-only, and its answers may have a form for the program.
 func (r *Runner) chooseServer(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
 	one := *r
 	one.until, one.statements, one.opening, one.greet, one.readOnly = "session", false, nil, nil, false

@@ -308,7 +308,7 @@ func mixed(addrs []netip.Addr) bool {
 	return six && four
 }
 
-// explainUnreached is the finding for a server that did not accept, with what answers
+// explainUnreached returns the finding for a server that did not accept, with what answers
 // nearby where the address is this machine's.
 func (t *test) explainUnreached(ctx context.Context, c address.Candidate, tried []route.Attempt) *finding.Finding {
 	found := route.ExplainUnreached(t.profile.Called, c, tried)

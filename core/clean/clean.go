@@ -89,7 +89,7 @@ func Lines(s string) string {
 	return strings.Join(lines, "\n")
 }
 
-// Quote is Line between double quotes: the form in which foreign text appears
+// Quote returns a text, cleaned as by Line, between double quotes: the form in which foreign text appears
 // in a finding. A quote inside becomes a single one, so that the end is plain.
 func Quote(s string) string {
 	return `"` + strings.ReplaceAll(Line(s, MaxShown), `"`, `'`) + `"`

@@ -287,7 +287,7 @@ func unready(about Subject, p *wire.Place, behindHops bool) *finding.Finding {
 	return nil
 }
 
-// chooseAddress is the address of an instance that counts: the public one, or behind hops the private one.
+// chooseAddress returns the address of an instance that counts: the public one, or behind hops the private one.
 func chooseAddress(about Subject, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
 	kind := wire.Public
 	if p.BehindHops() {

@@ -105,7 +105,7 @@ func (c *conformity) raw(r wire.Request, signedIn bool) (*reply, error) {
 	return answer, nil
 }
 
-// read is raw for an answer that must be a good one.
+// read asks as raw does; the answer must be a good one.
 func (c *conformity) read(r wire.Request, into any) (*reply, error) {
 	answer, err := c.raw(r, true)
 	switch {

@@ -98,7 +98,7 @@ func (s *Session) certificateHint(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor cloud show %s   # are its URLs right?", s.Called)
 }
 
-// explainFailure is the finding for a request that got no answer, or none that can be read.
+// explainFailure returns the finding for a request that got no answer, or none that can be read.
 func (s *Session) explainFailure(about Subject, err error) *finding.Finding {
 	var no *unreachedError
 	var wrong *brokenAnswer
@@ -125,7 +125,7 @@ func (s *Session) serviceName() string {
 	return "the service"
 }
 
-// explainProblem is the finding for a problem.
+// explainProblem returns the finding for a problem.
 func (s *Session) explainProblem(about Subject, p *wire.Problem, after time.Duration) *finding.Finding {
 	var found *finding.Finding
 	switch p.Kind() {

@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// ReadAccount is the account as the service knows it, and until when its token lasts.
+// ReadAccount returns the account as the service knows it, and until when its token lasts.
 func (s *Session) ReadAccount(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
 	var a wire.Account
 	_, found := s.ask(ctx, Subject{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
@@ -79,7 +79,7 @@ func (s *Session) pages(ctx context.Context, about Subject, r wire.Request,
 	return false, s.explainFailure(about, &brokenAnswer{"its list of instances has more than 200 pages"})
 }
 
-// Find is one instance.
+// Find looks one instance up.
 func (s *Session) Find(ctx context.Context, about Subject) (*wire.Instance, *wire.Place, *finding.Finding) {
 	var i wire.Instance
 	r := wire.Request{Method: http.MethodGet, Path: "/instances/" + about.Ref.Instance}
@@ -118,7 +118,7 @@ func (s *Session) act(ctx context.Context, about Subject, r wire.Request, into a
 	return s.checkInstance(ctx, about, found)
 }
 
-// checkInstance is found, or that there is no such instance where what was asked of one is not known.
+// checkInstance returns found, or the finding that there is no such instance, where the service knows none.
 func (s *Session) checkInstance(ctx context.Context, about Subject, found *finding.Finding) *finding.Finding {
 	if !found.Is(finding.CloudUnknownInstance) || about.Ref.Instance == "" {
 		return found
@@ -130,7 +130,7 @@ func (s *Session) checkInstance(ctx context.Context, about Subject, found *findi
 	return found
 }
 
-// explainUnknown is the finding for an instance or a branch that there is not; names are those that there are.
+// explainUnknown returns the finding for an instance or a branch that there is not; names are those that there are.
 func (s *Session) explainUnknown(about Subject, names []string) *finding.Finding {
 	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.serviceName(), s.Called,
 		describe(about))

@@ -2,7 +2,7 @@ package engine
 
 import "gentleharbor/core/finding"
 
-// PasswordAgain suggests how to send another password than the one that was refused.
+// PasswordAgain suggests how to send another password after one was refused.
 func (t *Target) PasswordAgain(found *finding.Finding) *finding.Finding {
 	if t.Typed {
 		return found.Suggest("gharbor test %s   # type the password again", t.Profile).
@@ -11,8 +11,8 @@ func (t *Target) PasswordAgain(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor test %s -override secret=ask   # type the password once", t.Profile)
 }
 
-// PasswordWanted says where a password was looked for, and suggests how to give one: the server wants it, and
-// the profile sends none or nothing was found.
+// PasswordWanted is for a server that wants a password, where the profile sends none or none was found. It says where
+// gharbor looked, and suggests how to give one.
 func (t *Target) PasswordWanted(found *finding.Finding) *finding.Finding {
 	for i, tried := range t.NoSecretTried {
 		found.Saw("tried %d: %s", i+1, tried)
@@ -29,8 +29,8 @@ func (t *Target) Helping() string {
 	return t.Helper()
 }
 
-// LookUpAs advises to let an administrator's profile find out what the server did not say. It is nothing where one
-// already does.
+// LookUpAs advises to let an administrator's profile find out what the server did not say. It adds nothing where one
+// does so already.
 func (t *Target) LookUpAs(found *finding.Finding) *finding.Finding {
 	switch {
 	case t.Admin != "":

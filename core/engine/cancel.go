@@ -13,9 +13,9 @@ import (
 // CancelWait is how long a server may take to end a statement that was cancelled.
 const CancelWait = 5 * time.Second
 
-// Cancellable runs something on a connection. When ctx ends, cancel tells the server, whose answer is waited for; where
-// that fails nothing is. cancel is nil where run itself tells the server. Its error is that of ctx then, joined with
-// those of cancel and of run.
+// Cancellable runs something on a connection. When ctx ends, it calls cancel, and waits for the server's answer;
+// where cancel fails, it does not wait. cancel is nil where run itself cancels. The error is that of ctx then, joined
+// with those of cancel and of run.
 func Cancellable(ctx context.Context, raw net.Conn, cancel func() error, run func() error) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -43,7 +43,7 @@ func Cancellable(ctx context.Context, raw net.Conn, cancel func() error, run fun
 	return errors.Join(context.Cause(ctx), cancelErr, err)
 }
 
-// AtServer is the time since a statement was sent, without that of the way.
+// AtServer is the time since a statement was sent, without the time on the network.
 func (f *Facts) AtServer(sent time.Time) time.Duration {
 	took := time.Since(sent)
 	if f.RoundTrip != nil {
@@ -60,8 +60,8 @@ func (t *Target) Second(ctx context.Context) (net.Conn, error) {
 	return t.Redial(ctx)
 }
 
-// LogIn goes through the stages of a new conversation to the login. The finding is why one of them failed, nil for
-// none. A server that is busy with a script lets in who is to end it.
+// LogIn runs the stages of a new conversation up to the login. The finding says why one failed; nil for none. A
+// server that is busy with a script still lets in the login that is to end the script.
 func LogIn(ctx context.Context, c Conversation) *finding.Finding {
 	for _, step := range []func(context.Context) finding.Result{
 		c.Speak,

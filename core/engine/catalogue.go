@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Kind is a kind of things on a server that can be looked at.
+// Kind is a kind of object on a server, for browse.
 type Kind string
 
 // The kinds. Package catalogue has their columns, which are the same for every engine.
@@ -25,39 +25,39 @@ const (
 	KindOthers    Kind = "others" // what a script may drop beside databases, schemas and tables
 )
 
-// Catalogue is how an engine's server says what is on it. Its statements change nothing, whatever the search path,
-// the functions and the modes of a role are.
+// Catalogue has the statements that list what is on an engine's server. They change nothing, whatever the search
+// path, the functions and the modes of a role are.
 type Catalogue struct {
-	// Statement reads a kind: its columns in their order, and behind them one that tells whether the row is of the
-	// system's own. Where a server may refuse it to an ordinary login there is a second one, which gives less. With
-	// one it reads the one database, or what belongs to the tables of one name: the name is the parameter.
+	// Statement gives the statements for a kind. Their columns are the kind's, in order; one more tells whether the
+	// row is of the system's own. Where a server may refuse the first to an ordinary login, the second gives less.
+	// With one, a statement reads the one database or table whose name is its parameter.
 	Statement func(kind Kind, facts *Facts, one bool) []string
-	// Read reads a kind in the place of Statement, where one statement does not give it: rows as those of Statement, nil
-	// for what is not known. less is a refusal because of which the rows are not all.
+	// Read takes the place of Statement where one statement is not enough. Its rows are as those of Statement, nil
+	// for what is not known. less is a refusal because of which rows are missing.
 	Read func(ctx context.Context, r Runner, kind Kind, facts *Facts, one string) (rows [][][]byte, less *StatementError,
 		err error)
 	// Kinds are the kinds that the engine has; nil for those of SQL.
 	Kinds []Kind
-	// Words are other words for kinds, those of the engine.
+	// Words are the engine's own words for kinds.
 	Words map[string]Kind
 	// Listed is the kind that an overview lists; "" for the schemas.
 	Listed Kind
-	// Turn makes rows of a kind out of one that a statement gives which can't give them itself.
+	// Turn makes rows of a kind from a value of a statement, for a server that has no such rows.
 	Turn map[Kind]func(values [][]byte) [][][]byte
-	// Account is an account's name as it must be typed; nil where it is a name like others.
+	// Account quotes an account's name for a statement; nil where it is quoted like other names.
 	Account func(name string) string
-	// Granted: the access is what was granted and where, and not what may be done with each table.
+	// Granted: the rows of access say what was granted and where, not what each table allows.
 	Granted bool
-	// Before and After are sent around the reading, each alone.
+	// Before and After are sent before and after the reading, each alone.
 	Before, After []string
-	// Path is the statement that gives the schemas in which a name without one is looked for, a row each.
+	// Path is the statement for the schemas in which a name without a schema is looked up, a row each.
 	Path string
-	// Dependents gives what depends on the table or view of a name, the parameter: a row each, in words. "" where it is
-	// not known.
+	// Dependents lists what depends on a table or view, whose name is the parameter: a row each, in words. "" where
+	// the engine does not know.
 	Dependents string
 }
 
-// Name is a name as it must be typed in a statement.
+// Name quotes a name for a statement.
 func (s *Statements) Name(name string) string {
 	if s.Bare(name) && !s.Reserved.Has(strings.ToLower(name)) && !s.Reserved.Has(strings.ToUpper(name)) {
 		return name
@@ -65,7 +65,7 @@ func (s *Statements) Name(name string) string {
 	return s.Quote(name)
 }
 
-// AccountName is an account's name as it must be typed in a statement.
+// AccountName quotes an account's name for a statement.
 func (s *Statements) AccountName(name string) string {
 	if s.Catalogue != nil && s.Catalogue.Account != nil {
 		return s.Catalogue.Account(name)
@@ -73,7 +73,7 @@ func (s *Statements) AccountName(name string) string {
 	return s.Name(name)
 }
 
-// Narrow puts a condition in the place of {one} in statements, or one that always holds.
+// Narrow puts a condition in the place of {one} in statements; without one, a condition that is always true.
 func Narrow(texts []string, one bool, condition string) []string {
 	if !one {
 		condition = "1 = 1"

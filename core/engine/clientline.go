@@ -2,19 +2,19 @@ package engine
 
 import "strings"
 
-// ClientLines says which lines of a script are not for the server, but for the server's own client. Dumps have such
-// lines.
+// ClientLines finds the lines of a script that are for the server's own client and not for the server. Dumps have
+// such lines.
 type ClientLines struct {
-	// Begins tells whether a line that begins with a word, in capital letters, may be one: the first sign alone where
-	// it is no letter.
+	// Begins reports whether a line may be one, by its first word in capital letters, or its first sign where that is
+	// no letter.
 	Begins func(word string) bool
-	// Read says what a line means; nil for none, which is the beginning of a statement then.
+	// Read says what a line means; nil for the beginning of a statement.
 	Read func(line string) *ClientLine
 	// Variables: :NAME, :'NAME' and :"NAME" in statements stand for what a line has set.
 	Variables bool
 }
 
-// ClientLine is what a line for the server's own client asks for.
+// ClientLine is a line for the server's own client.
 type ClientLine struct {
 	Do   ClientAction
 	Text string // the file, the database, the words to show, the value
@@ -22,10 +22,10 @@ type ClientLine struct {
 	Why  string // it is refused
 }
 
-// ClientAction is what is asked for.
+// ClientAction is what such a line does.
 type ClientAction int
 
-// The deeds.
+// The actions.
 const (
 	LineIgnored  ClientAction = iota // it is about what the client shows
 	LineRefused                      // it runs a program, touches a file, logs in as somebody else, or is not understood
@@ -37,7 +37,7 @@ const (
 	LineRestrict                     // no line but the end of this, which has the same word
 )
 
-// Refuse is a line that is not carried out.
+// Refuse returns a line that gharbor does not carry out.
 func Refuse(why string) *ClientLine { return &ClientLine{Do: LineRefused, Why: why} }
 
 // RestOfLine is a line without its first word and without quotes around the rest.

@@ -48,15 +48,15 @@ type Connection struct {
 	Key    string
 	Target string // any, writable, read-only
 
-	// Address is the IP address of the first server, where a name and an address stand apart (see Named); "" for none
-	// that is known.
+	// Address is the IP address of the first server, where a name and an address are both known (see Apart); "" where
+	// it is not.
 	Address string
 
-	// Elsewhere: the address is not the server's own, and the certificate is the server's.
+	// Elsewhere: the address is that of a tunnel, while the certificate is the server's.
 	Elsewhere bool
 }
 
-// Variable is an environment variable that a program is given.
+// Variable is an environment variable for a program.
 type Variable struct {
 	Name, Value string
 	Secret      bool // the value has a password in it
@@ -71,12 +71,12 @@ type Client struct {
 	Driver    []string                     // prefixes of variables that the driver would read by itself
 	Password  string                       // the variable for a password, "" for none
 
-	// Files writes a credential file into a private folder, and returns its path and the variables that
-	// lead to it; the path is "" where there is no password to write. nil where there is no such file.
+	// Files writes a credential file into a private folder. It returns its path, and the variables that lead to it;
+	// the path is "" without a password. nil where the engine has no such file.
 	Files       func(c *Connection, folder string) (path string, variables []Variable, err error)
 	Placeholder string // the word for the path of that file in the arguments of a program
 	File        string // that file, for a sentence
-	// Overruled says where a file of the user's would have the last word over Files; "" for nowhere.
+	// Overruled is the user's own file that would override Files; "" for none.
 	Overruled func(home string) string
 
 	Hosts    bool // programs can be given several hosts
@@ -90,8 +90,8 @@ type Form struct {
 	Word  string
 	What  string // for a sentence: "a password file"
 	Lines func(*Connection) ([]string, error)
-	// NeedsPassword: without one the word PASSWORD stands in its place. Without it a password is a line
-	// of its own: PasswordLine.
+	// NeedsPassword: without a password the word PASSWORD stands in its place. A form that does not need one has the
+	// password on a line of its own: PasswordLine.
 	NeedsPassword bool
 	PasswordLine  func(password string) string
 }
@@ -104,15 +104,15 @@ type Programs struct {
 	SameServer func(said, server string) bool
 	Folders    []string // patterns of where packages put programs that are not on the path
 	Histories  []string // the files, below the user's home, in which they keep what was typed
-	// Spelled finds a command line that has a password in it; nil where none can.
+	// Spelled finds a command line that has a password in it; nil where the programs take none there.
 	Spelled func() *regexp.Regexp
 }
 
-// First is the server that a program which knows only one is given.
+// First is the server for a program that takes only one.
 func (c *Connection) First() Endpoint { return c.Servers[0] }
 
-// Host is what the engine's clients take as the host: for a socket its folder where that is what they look
-// in, or the localhost that means one to them.
+// Host is what the engine's clients take as the host. For a socket that is its folder where clients look there, else
+// the "localhost" that means the socket to them.
 func (c *Connection) Host() string {
 	switch s := c.First(); {
 	case s.Socket == "":
@@ -141,7 +141,7 @@ func (c *Connection) Socket() string { return c.First().Socket }
 var bundles = []string{"/etc/ssl/certs/ca-certificates.crt", "/etc/pki/tls/certs/ca-bundle.crt",
 	"/etc/ssl/ca-bundle.pem", "/etc/ssl/cert.pem", "/opt/homebrew/etc/ca-certificates/cert.pem"}
 
-// Authorities is the file of authorities for a client: most have no word for the system's own.
+// Authorities is the file of authorities for a client: most can't name the system's own.
 func (c *Connection) Authorities() string {
 	if c.TLS != "verified" || c.CA != "" {
 		return c.CA
@@ -154,8 +154,7 @@ func (c *Connection) Authorities() string {
 	return ""
 }
 
-// VerifiedHost is the host that is dialled, where the certificate is to be verified for a name that is not that host;
-// ok is false where one host is both.
+// VerifiedHost is the host to dial, where the certificate is for another name; ok is false where the two are one.
 func (c *Connection) VerifiedHost() (host string, ok bool) {
 	s := c.First()
 	if c.TLSName == "" || s.Socket != "" || strings.EqualFold(c.TLSName, s.Host) || len(c.Servers) > 1 {
@@ -164,8 +163,8 @@ func (c *Connection) VerifiedHost() (host string, ok bool) {
 	return s.Host, true
 }
 
-// Apart are the name on the certificate and the address where the two stand apart; ok is false where one host is both,
-// and where the address is not known.
+// Apart are the name on the certificate and the address to dial, where they differ; ok is false where they are one,
+// or the address is not known.
 func (c *Connection) Apart() (name, address string, ok bool) {
 	host, ok := c.VerifiedHost()
 	address = c.Address

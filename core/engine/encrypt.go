@@ -5,15 +5,14 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// NotOffered is what an engine says of a server without TLS.
+// NotOffered has an engine's words about a server without TLS.
 type NotOffered struct {
 	Seen   string // how one knows
 	Server string // how it is switched on, on the server
 	Port   bool   // it is a port's: one speaks TLS from the first byte, or never
 }
 
-// WithoutTLS is the result of the tls stage where no handshake is to be made;
-// ok is false where one is.
+// WithoutTLS is the result of the tls stage where there is no handshake; ok is false where there is one.
 func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Result, ok bool) {
 	rule := t.TLS.Rule
 	strict := rule == tlsrule.Required || rule == tlsrule.Verified
@@ -39,7 +38,7 @@ func (t *Target) WithoutTLS(offered bool, words NotOffered) (result finding.Resu
 	return finding.Result{}, false
 }
 
-// SetTLS notes what a handshake came to.
+// SetTLS notes the result of a handshake.
 func (f *Facts) SetTLS(by *tlsrule.Facts) {
 	f.TLS, f.TLSCipher = by.Version, by.Cipher
 	f.TLSVerified, f.Certificate, f.ClientAuthorities = &by.Verified, by.Peer, by.ClientAuthorities

@@ -1,9 +1,10 @@
-// Package engine says what an engine is: a Spec, the one value that the rest of the program knows of a kind
-// of database server. It has the words, the port, the keys, the files and variables of the engine's own
-// clients, its container images, and Begin, which starts a Conversation: over one raw connection that proves,
-// step by step, what speaks there, how it is encrypted, who may log in and what one sees then. An engine
-// is one sub-package and one line in core/engines; this package links no driver. On the way from profile to
-// report it stands between route and check. Start with Spec.
+// Package engine describes a kind of database server in one value, a Spec: its words, port and keys, the files and
+// variables of its own clients, its container images, and Begin. Begin starts a Conversation over one raw connection,
+// which finds out step by step what answers, how the connection is encrypted, who may log in, and what the login
+// sees.
+//
+// An engine is one sub-package and one line in core/engines; this package links no driver. In the order profile,
+// resolve, route, check, report it stands between route and check. Start with Spec.
 package engine
 
 import (
@@ -19,7 +20,7 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// Target is where a conversation goes and what it may use.
+// Target has what a conversation needs: where it goes, and what it may use.
 type Target struct {
 	Profile  string
 	User     string
@@ -27,13 +28,13 @@ type Target struct {
 	Network  string // "tcp" or "unix"
 	Address  string // as dialled: "127.0.0.1:5432", or the socket's path
 
-	// Rotates: the profile's password is where a new one can be written.
+	// Rotates: a new password can be written to the profile's source.
 	Rotates bool
 
-	// Admin is the name of the administrator's profile that finds out what the server does not say, "" where none does.
+	// Admin is the administrator's profile that looks up what the server does not say; "" for none.
 	Admin string
-	// Helper names that profile, or another administrator's for the same server: commands to try name it. It is called
-	// once a login was refused. nil where nobody knows one.
+	// Helper names that profile, or another administrator's for the same server, for commands to try. It is called
+	// only after a refused login. It may be nil.
 	Helper func() string
 
 	TLS *tlsrule.Plan
@@ -44,58 +45,53 @@ type Target struct {
 	// ServerKey is the path of the server's public key in PEM, pinned by the
 	// profile, "" for none: a password may go out under it without TLS.
 	ServerKey string
-	// Pinned are bytes to take in place of a file's, by path.
+	// Pinned are bytes to use instead of a file's, by path.
 	Pinned map[string][]byte
 
-	// PeerChecked says that the process behind a Unix socket belongs to root,
-	// to this user or to the owner of the socket's folder. Without it and
-	// without verified TLS no password goes out in the clear.
+	// PeerChecked: the process behind a Unix socket belongs to root, to this user, or to the owner of the socket's
+	// folder. Without it, and without verified TLS, no password is sent in clear text.
 	PeerChecked bool
 
-	// ListenerChecked says the same of the process behind a loopback port, or that the port is a container's. It is nil
-	// where nobody can say so.
+	// ListenerChecked is the same for a process behind a loopback port, or a container's port. It is nil where the
+	// system does not tell.
 	ListenerChecked func() bool
 
 	// AuthDatabase is the database that the account was made in, "" for the usual one.
 	AuthDatabase string
 
-	// Service or Instance is what a listener is asked for (oracle), and As the
-	// administrator's right that is asked for with it, "" for none. Alias is the alias
-	// that named the service or instance, and AliasAt its place in words; "" where none
-	// did.
+	// A listener (oracle) is asked for Service or Instance, with the administrator's right As, "" for none. Alias is
+	// the alias with the service or instance, and AliasAt its file and line; "" for none.
 	Service, Instance, As string
 	Alias, AliasAt        string
-	// Follow connects to a host and port that the server told one to go to. listed is
-	// false, and nothing was dialled, where neither the profile nor its alias has it.
+	// Follow connects to a host and port that the server sent the client to. listed is false, and nothing is dialled,
+	// where neither the profile nor its alias has it.
 	Follow func(ctx context.Context, host string, port int) (conn net.Conn, address string, listed bool, err error)
 
-	// Thorough asks for facts that cost more time than most tests want to
-	// spend, and only a comparison needs.
+	// Thorough asks for facts that only a comparison needs, and that take more time.
 	Thorough bool
 
-	// Parameters are what a program on this machine wants of the session, by the protocol's names; nil for what a test
-	// wants.
+	// Parameters are what a program on this machine wants of its session, by the protocol's names; nil for a test.
 	Parameters map[string]string
-	// ReadOnly: the session that a program gets is read-only.
+	// ReadOnly: a program's session is read-only.
 	ReadOnly bool
 
-	// ForStatements tells that statements will be run: an answer may be of any size then.
+	// ForStatements: statements will be run, so an answer may be of any size.
 	ForStatements bool
 
-	// NoSecret is set where nothing will be sent: the source is none, or no
-	// source had an entry. NoSecretTried lists what was looked through then.
+	// NoSecret: no password will be sent. The source is none, or no source had an entry; NoSecretTried lists the
+	// sources then.
 	NoSecret      bool
 	Typed         bool // a person types it
 	NoSecretTried []string
 
-	// TakeSecret reads the password. It is called at most once, and only when
-	// the server has asked for one by a method that is allowed.
+	// TakeSecret reads the password. It is called at most once, after the server has asked for a password by an
+	// allowed method.
 	TakeSecret func(context.Context) (secret.Value, error)
 
 	// Greetings are how the servers of other engines are recognised.
 	Greetings greeting.Set
-	// Redial makes another connection to the same address. A diagnosis may
-	// call it after the first connection failed, a few times at most.
+	// Redial makes another connection to the same address. A diagnosis may call it a few times after the first
+	// connection failed.
 	Redial func(context.Context) (net.Conn, error)
 }
 
@@ -106,31 +102,30 @@ type Conversation interface {
 	Speak(context.Context) finding.Result
 	// Encrypt applies the TLS rule. The facts are nil without encryption.
 	Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
-	// LogInAs names the user, before Login, where that is another than the target's: of a login that is made at use.
+	// LogInAs sets the user, before Login, for a login that is made at use and has a user of its own.
 	LogInAs(user string)
 	// Login logs in.
 	Login(context.Context) finding.Result
 	// Database says whether the login may use the database.
 	Database(context.Context) finding.Result
-	// Session reads who and where one is.
+	// Session reads the user, the server and the state of the session.
 	Session(context.Context) finding.Result
 	// Missing returns those of the names that do not exist as far as this login can see; what is the key of the profile
 	// that lists them, such as expect.tables.
 	Missing(ctx context.Context, what key.Name, names []string) ([]string, error)
-	// LookUp lets this administrator's login find out why the server refused
-	// another one, or its database, and makes that finding the particular one.
+	// LookUp finds out with this administrator's login why the server refused another one, or its database. It makes
+	// that general finding the precise one.
 	LookUp(context.Context, Refusal) error
 	// Facts is what is known so far.
 	Facts() *Facts
-	// Close ends the connection politely where it can.
+	// Close ends the connection, and tells the server where that is possible.
 	Close()
 }
 
 // Begin starts a conversation on a connection that has just been made.
 type Begin func(net.Conn, Target) Conversation
 
-// Facts is what a test learned. A pointer is nil, and a text empty, where a
-// value is not known: nothing is made up.
+// Facts is what a test learned. A nil pointer and an empty text are unknown values.
 type Facts struct {
 	Engine   string `json:"engine,omitempty"`
 	Version  string `json:"version,omitempty"`
@@ -183,7 +178,7 @@ type Facts struct {
 	ReadOnlyBy   string   `json:"-"` // why nothing can be written, where that is so
 }
 
-// Refusal is a login that failed for a reason that the server keeps to itself.
+// Refusal is a failed login whose reason the server does not say.
 type Refusal struct {
 	Profile   string
 	User      string

@@ -33,7 +33,7 @@ func (s Section) Place(path string) string {
 	return place
 }
 
-// Import is a file of an engine's own clients from which profiles can be made.
+// Import is a file of an engine's own clients that profiles can be made from.
 type Import struct {
 	Form    string // the word for import
 	Summary string // for help
@@ -59,27 +59,27 @@ type ServiceFile struct {
 	Find func(data []byte, path, name string) (s Section, names []string, err error)
 }
 
-// URL says how connection URLs of an engine are read and written.
+// URL says how an engine's connection URLs are read and written.
 type URL struct {
 	Scheme  string                         // that is written; "" where there are no URLs
 	Schemes []string                       // that are read
 	Means   map[string]map[key.Name]string // what a scheme says by itself, where parameters do not
-	// SRV is what stands before the host in the name of SRV records that list the servers, by the scheme.
+	// SRV is the prefix of a host in the name of its SRV records, by scheme.
 	SRV        map[string]string
 	Path       key.Name             // what the path is; "" for the database
 	Fold       bool                 // parameters may be written in letters of another size
 	Parameters map[string]Parameter // by name; where engines share a name they mean the same by it
-	// Settle says what parameters mean together, by key ("" takes the key away), and in words what became of them; nil
-	// for nothing. It gets the parameters by name.
+	// Settle gets the parameters by name, and returns what several of them mean together: values of keys ("" removes
+	// a key), and notes for a person; nil for nothing.
 	Settle func(given map[string]string) (keys map[string]string, notes []string)
-	// Pairs takes a connection string of names and values apart, which is no URL; ok is false for another text. It is nil
-	// where there are none.
+	// Pairs splits a connection string of names and values, which is no URL; ok is false for another text. It is nil
+	// where the engine has none.
 	Pairs func(text string) (pairs [][2]string, ok bool)
-	// Write fills in what stands behind the scheme, given the user, the hosts and the database.
+	// Write fills in what follows the scheme, from the user, the hosts and the database.
 	Write func(c *Connection, u *URLParts)
 }
 
-// Settle gets the path and the user too, under these names, which no parameter has.
+// Settle gets the path and the user under these names, which no parameter has.
 const (
 	PathParameter = "/"
 	UserParameter = "@"
@@ -102,7 +102,7 @@ type Parameter struct {
 	Form     ParameterForm
 }
 
-// ParameterForm says which way a parameter is taken.
+// ParameterForm says how the value of a parameter is used.
 type ParameterForm int
 
 // The forms of parameters.
@@ -112,6 +112,6 @@ const (
 	DialAddress                      // dialled in place of the host, which stays the certificate's name
 	Password                         // the password
 	Passphrase                       // that of the client's key: never kept, and refused on a command line
-	Idle                             // it changes how one client connects, not to what: left out, with a notice
+	Idle                             // it changes how one client connects, not where: left out, with a notice
 	Unkept                           // it asks for something that a profile can't promise; Expected says what
 )

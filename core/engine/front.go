@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// SessionRequest is what a program on this machine asks for when it connects to a local address that logs in.
+// SessionRequest is the request of a program on this machine that connects to a local address that logs in.
 type SessionRequest struct {
 	User       string            // "" where it names none
 	Database   string            // "" for the profile's
@@ -30,35 +30,36 @@ var ErrNotProved = errors.New("the program did not send the password of this add
 // CancelKey is the proof of a session by which another connection may end its statement.
 type CancelKey struct{ Session, Secret uint32 }
 
-// Front speaks a server's part of the engine's protocol to a program on this machine, up to the login, in which the
-// program has no part.
+// Front speaks a server's part of the engine's protocol to a program on this machine, up to the login. The program
+// takes no part in the login itself.
 type Front struct {
-	// Receive reads what a program asks for, and nothing behind that. An error is an opening that is none. It is nil where
-	// the server speaks first: see Greeting.
+	// Receive reads what a program asks for, and no byte more. The error is for one that asks for no session. It is
+	// nil where the server speaks first: see Greeter.
 	Receive func(conn net.Conn) (*SessionRequest, error)
-	// Refuse tells a program why there is no session, in the protocol's own form. o is nil before it has asked for one.
+	// Refuse tells a program in its protocol why it gets no session. o is nil before it has asked for one.
 	Refuse func(conn net.Conn, o *SessionRequest, found *finding.Finding) error
 
-	// LocalFiles tells whether a server can ask a program for files of this machine.
+	// LocalFiles: a server of the engine can ask a program for files of this machine.
 	LocalFiles bool
-	// Undo is the statement by which a program ends that its session is read-only.
+	// Undo is the statement with which a program makes a read-only session writable again.
 	Undo string
 }
 
-// GreetFunc has a program greeted by the conversation with its server, and says why it may not have what it asks for.
+// GreetFunc lets the conversation with a server greet a program, and says why the program may not have what it asks
+// for.
 type GreetFunc func(Conversation) *finding.Finding
 
 // Greeter is a conversation whose server speaks first.
 type Greeter interface {
-	// Greet greets a program as the server did, once the stage speak has passed, and reads what it asks for. The
-	// login that follows is for that. With files the server may ask the program for files of this machine.
+	// Greet greets a program as the server did, after the stage speak, and reads what it asks for. The login that
+	// follows is for that. With files, the server may ask the program for files of this machine.
 	Greet(local net.Conn, files bool) (*SessionRequest, error)
 }
 
-// SessionGiver is a conversation whose session can be handed to a program, once its stage database has passed.
+// SessionGiver is a conversation that can give its session to a program, after the stage database.
 type SessionGiver interface {
-	// HandOver tells a program that it is logged in, and returns the connection to the server: what the program sends
-	// goes there as it is. key is what the program may cancel with.
+	// HandOver tells a program that it is logged in, and returns the connection to the server, which gets the
+	// program's bytes unchanged. key is what the program may cancel with.
 	HandOver(to net.Conn, key CancelKey) (server net.Conn, err error)
 }
 

@@ -21,8 +21,8 @@ type Image struct {
 	Trust map[string]string
 	Made  []string // variables that say that a password is made
 
-	// ImageSigns names the images of another engine's name that are this engine's all the same: a part of
-	// the image's name, and a prefix of variables.
+	// Instead names the images with another engine's name whose servers are this engine's: a part of the image's
+	// name, and a prefix of variables.
 	Instead ImageSigns
 
 	Checks []string // programs by which a health check asks such a server
@@ -37,10 +37,10 @@ type Image struct {
 // Credential is a pair of variables.
 type Credential struct{ User, Password string }
 
-// ImageSigns are signs that an image which takes another engine's variables is of this engine.
+// ImageSigns are signs of such an image.
 type ImageSigns struct{ Image, Variables string }
 
-// Has reports whether an image's name is one of those.
+// Has reports whether an image's name is such a one.
 func (i ImageSigns) Has(image string) bool {
 	return i.Image != "" && strings.Contains(strings.ToLower(image), i.Image)
 }
@@ -51,7 +51,7 @@ type Log struct {
 	Ready  []string
 	Fails  []string // what keeps it from starting, or ends it
 	Before []string // of the server of the image's own preparations, which ends again
-	// Announced: a line of Before stands above the lines of that server, not in them or behind them.
+	// Announced: a line of Before comes above that server's lines, not among or behind them.
 	Announced bool
 	// PortBehind: the port stands in the line of being ready, or the one behind it.
 	PortBehind bool

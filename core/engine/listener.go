@@ -2,7 +2,7 @@ package engine
 
 import "io"
 
-// ServiceQuestion is what a listener is asked for.
+// ServiceQuestion is a question to a listener.
 type ServiceQuestion struct {
 	Host              string
 	Port              int
@@ -10,10 +10,10 @@ type ServiceQuestion struct {
 	Secure            bool   // the connection is encrypted
 }
 
-// ServiceState is what a listener says of a service.
+// ServiceState is a listener's answer about a service.
 type ServiceState int
 
-// What a listener can say.
+// The answers of a listener.
 const (
 	ServiceUnknown   ServiceState = iota // it does not know the service
 	ServiceKnown                         // it hands the connection on

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 )
 
-// LocalInstall is how an engine's servers are installed on a machine.
+// LocalInstall says how an engine's servers are installed on a machine.
 type LocalInstall struct {
 	Programs []string                    // names of the server's processes
 	Units    []string                    // names of the services of usual packages

@@ -98,7 +98,7 @@ func Taking(why, statement string, args ...any) Change {
 	return c
 }
 
-// Plan is what a Wish needs. No changes: all of it is there.
+// Plan is what a DesiredState needs. Without changes all of it is there already.
 type Plan struct {
 	Changes []Change
 	// Lacks are the rights that the administrator's account lacks for the changes, for a sentence each.

@@ -46,7 +46,7 @@ func (t *Target) NotInTheClear(found *finding.Finding, f *Facts) *finding.Findin
 	return found.Suggest("gharbor set %s tls=verified", t.Profile)
 }
 
-// ExplainSecretError is for a secret that could not be taken.
+// ExplainSecretError returns the finding for a secret that could not be taken.
 func (t *Target) ExplainSecretError(err *SecretError) *finding.Finding {
 	var own *secret.Failure
 	if errors.As(err, &own) {

@@ -17,7 +17,7 @@ func (c *Connection) Variables() []engine.Variable {
 	return c.Spec.Client.Variables(&c.Connection)
 }
 
-// ExportVariables are the variables for a file that a program reads: those of the engine's clients, or the neutral
+// ExportVariables returns the variables for a file that a program reads: those of the engine's clients, or the neutral
 // ones, and the password where there is one.
 func (c *Connection) ExportVariables() []engine.Variable {
 	all := c.Variables()

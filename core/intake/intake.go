@@ -213,8 +213,8 @@ func (v Variable) place() string {
 	return fmt.Sprintf(", line %d (%s)", v.Line, v.Name)
 }
 
-// noteUnreplaced is a note about a value of a file that looks as if a variable was to be replaced in it; a password
-// has a dollar sign more often than a variable.
+// noteUnreplaced returns a note about a value of a file that looks as if a variable was to be replaced in it; a
+// password has a dollar sign more often than a variable.
 func (v Variable) noteUnreplaced(password bool) []string {
 	_, after, dollar := strings.Cut(v.Value, "$")
 	if v.Line == 0 || password || !dollar || after == "" || after[0] != '{' && after[0] != '_' && !isLetter(after[0]) {

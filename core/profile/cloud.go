@@ -123,8 +123,8 @@ func (f *File) CloudNamed(name string) *Cloud {
 	return nil
 }
 
-// FindCloud is the account that a name means, or nil: the user's own, else the attached project's; the project's alone
-// with "project:" before the name.
+// FindCloud returns the account that a name means, or nil: the user's own, else the attached project's; the project's
+// alone with "project:" before the name.
 func (f *File) FindCloud(name string) *Cloud {
 	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		if f.Project {

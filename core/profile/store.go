@@ -226,7 +226,7 @@ func (h Home) update(ctx context.Context, path string, load func() (*File, error
 	return WriteFile(target, text)
 }
 
-// applyEdit is the file's text after an edit, checked as if it had been read.
+// applyEdit returns the file's text after an edit, checked as if it had been read.
 func (f *File) applyEdit(edit func(*File) (*Edit, error)) ([]byte, error) {
 	e, err := edit(f)
 	if err != nil {

@@ -36,7 +36,7 @@ type Output struct {
 	Late bool   // it did not end within Limit, and was ended
 }
 
-// Find is the whole path of a program, or the system's reason why it can't be run.
+// Find returns the whole path of a program, or the system's reason why it can't be run.
 func Find(name string) (string, error) {
 	path, err := exec.LookPath(name)
 	if err != nil {

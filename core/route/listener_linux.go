@@ -68,7 +68,7 @@ func question(own, peer netip.AddrPort) []byte {
 
 var errNoAnswer = errors.New("the kernel knows no such connection")
 
-// readAnswer is the account in the kernel's answer. A socket without an inode was not accepted by a process yet.
+// readAnswer returns the account in the kernel's answer. A socket without an inode was not accepted by a process yet.
 func readAnswer(m []byte) (uid int, err error) {
 	order := binary.NativeEndian
 	if len(m) < diagHeader+diagAnswer || order.Uint16(m[4:]) != byFamily {

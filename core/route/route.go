@@ -331,7 +331,7 @@ func isTimeout(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }
 
-// ExplainUnreached is the finding for a candidate none of whose addresses accepted.
+// ExplainUnreached returns the finding for a candidate none of whose addresses accepted.
 func ExplainUnreached(profileName string, c address.Candidate, tried []Attempt) *finding.Finding {
 	last := tried[len(tried)-1].Err
 	for _, a := range tried { // a refusal says more than silence elsewhere

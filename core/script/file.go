@@ -29,7 +29,7 @@ type countingReader struct {
 	to *atomic.Int64
 }
 
-// CountBytes is a reader that adds what is read of it to a number.
+// CountBytes returns a reader that adds what is read of it to a number.
 func CountBytes(in io.Reader, to *atomic.Int64) io.Reader { return &countingReader{in, to} }
 
 func (c *countingReader) Read(p []byte) (int, error) {

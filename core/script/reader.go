@@ -243,7 +243,7 @@ func (r *Reader) include(from *file, name string, at Place) error {
 	return r.push(f)
 }
 
-// expandPiece is a piece with the values of variables in their places.
+// expandPiece returns a piece with the values of variables in their places.
 func (r *Reader) expandPiece(p *statement.Piece) (*statement.Piece, error) {
 	if len(r.vars) == 0 {
 		return p, nil

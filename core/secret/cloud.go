@@ -6,7 +6,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// locateCloudLogin is a login that the service of the profile's cloud instance makes at use.
+// locateCloudLogin returns a login that the service of the profile's cloud instance makes at use.
 func (q Query) locateCloudLogin() (*Place, *finding.Finding) {
 	if q.Mint == nil && q.Instance == "" {
 		return nil, finding.New(finding.SecretMissing,

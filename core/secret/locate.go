@@ -169,7 +169,7 @@ func (l *Place) Take(ctx context.Context) (Value, error) {
 }
 
 // Locate finds where the secret is, and judges whether it is safe there. The
-// finding is nil or a warning where Located is not nil. A source that is
+// finding is nil or a warning where the Place is not nil. A source that is
 // refused never falls through to the next one.
 func (f *Finder) Locate(ctx context.Context, q Query) (*Place, *finding.Finding) {
 	located, found := f.locate(ctx, q)
@@ -372,7 +372,7 @@ func Unreadable(path, what string, err error) *finding.Finding {
 // Unchecked follows a file's name where the system's permissions are not read.
 var Unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
-// Judge is JudgeFile with the lines to try of a profile's secret file.
+// Judge judges a profile's secret file as JudgeFile does, and adds lines to try.
 func (q Query) Judge(path, what string) *finding.Finding {
 	found := JudgeFile(path, what)
 	if found != nil && found.Code == finding.SecretMissing {

@@ -131,7 +131,7 @@ func noOpening(err error) error {
 	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
 }
 
-// greet is the engine.Greet of a program whose server speaks first.
+// greet is the engine.GreetFunc of a program whose server speaks first.
 func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 	c.local.SetDeadline(time.Now().Add(openWithin))
 	o, err := conv.(engine.Greeter).Greet(c.local, c.o.Login.LocalFiles)

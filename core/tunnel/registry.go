@@ -34,7 +34,7 @@ func (r Registry) Socket(profile string) string {
 const maxStatus = 64 << 10
 
 // Find asks a profile's tunnel for its status. The error is privatesocket.ErrNone where none runs, and
-// a *privatesocket.Silent where one does and does not answer.
+// a *privatesocket.SilentError where one does and does not answer.
 func (r Registry) Find(ctx context.Context, profile string) (s Status, err error) {
 	err = privatesocket.Ask(ctx, r.Socket(profile), []byte("status\n"), maxStatus, &s)
 	return s, err

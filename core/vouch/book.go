@@ -112,7 +112,7 @@ func (b Book) read() ([]Record, error) {
 	return file.Vouched, nil
 }
 
-// find is the record of a profile, or of an alias by its word, of a project's file.
+// find returns the record of a profile, or of an alias by its word, of a project's file.
 func find(records []Record, path, name string) *Record {
 	for i, r := range records {
 		if r.File == path && r.Profile == name {
@@ -122,7 +122,7 @@ func find(records []Record, path, name string) *Record {
 	return nil
 }
 
-// Judge is a resolve.Environment's Vouch: nil where what the profile uses now is
+// Judge is the Vouch of a resolve.Environment. It returns nil where what the profile uses now is
 // what was vouched for.
 func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return FindUses(p) })
@@ -138,7 +138,7 @@ func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	return explainLapse(finding.ProfileNotVouched, "what the project's profile uses", p.Profile.Name, record, uses)
 }
 
-// JudgeAlias is without a finding where an alias of a project's file leads where it led when it
+// JudgeAlias returns no finding where an alias of a project's file leads where it led when it
 // was vouched for. It gives the bytes of the files that the alias names, as they were hashed.
 func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *finding.Finding) {
 	word := AliasWord + a.Name
@@ -156,7 +156,7 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 		uses)
 }
 
-// JudgeCloud is without a finding where a cloud account of a project's file is what was vouched for. It gives the bytes
+// JudgeCloud returns no finding where a cloud account of a project's file is what was vouched for. It gives the bytes
 // of the files that the account names, as they were hashed.
 func (b Book) JudgeCloud(one *profile.Cloud, home string) (map[string][]byte, *finding.Finding) {
 	word := CloudWord + one.Name
@@ -180,7 +180,7 @@ func (b Book) unreadable(code finding.Code, so, name string, err error) *finding
 		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
 }
 
-// explainLapse is the finding for what has changed since, with the difference.
+// explainLapse returns the finding for what has changed since, with the difference.
 func explainLapse(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you approved it on %s", what, record.At.Local().
 		Format(time.DateOnly))

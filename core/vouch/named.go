@@ -79,7 +79,7 @@ func FileItem(keys *schema.Schema, path, root, home string) Item {
 	return Item{Name: FileWord, Path: path, Uses: func() Uses { return ofFile(keys, path, root, home) }}
 }
 
-// JudgeFile is nil where a file that a variable of the environment names is no repository's, or
+// JudgeFile returns nil where a file that a variable of the environment names is no repository's, or
 // was vouched for: what stands in a clone counts for nothing only because a variable leads there.
 func (b Book) JudgeFile(keys *schema.Schema, path, home string) *finding.Finding {
 	if whole, err := filepath.Abs(path); err == nil {

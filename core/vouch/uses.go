@@ -3,7 +3,7 @@
 // user has seen what each would use and said yes. What is recorded is those uses,
 // with a hash of every file inside the repository that they name: a change of a
 // note does not lapse it, a change of a use does. It stands between profile and
-// route. Begin with Of and Use.
+// route. Start with FindUses and Use.
 //
 // Uses are data. Every key of a profile, a hop and an alias is one, unless its entry in the
 // table of keys says otherwise. The hash is made of the raw values, never of what is shown.

@@ -104,7 +104,7 @@ func (f *File) Readers() []ReaderInfo { return f.header.Readers }
 // Hash is the SHA-256 of the whole file, hexadecimal.
 func (f *File) Hash() string { return f.hash }
 
-// refuse is a finding as an error.
+// refuse returns a finding as an error.
 func refuse(found *finding.Finding) error { return &secret.Failure{Found: found} }
 
 // Load reads a wallet file. Errors are *secret.Failure.

@@ -121,7 +121,7 @@ func (k Keys) content(in io.Reader, size string) ([]byte, error) {
 // UnlockedSource opens the wallet through its keeper.
 type UnlockedSource struct{ Socket string }
 
-// ask sends a request to the keeper: privatesocket.ErrNone where there is none, a *privatesocket.Silent
+// ask sends a request to the keeper: privatesocket.ErrNone where there is none, a *privatesocket.SilentError
 // where one is and does not answer.
 func (u UnlockedSource) ask(ctx context.Context, request []byte) (reply, error) {
 	var r reply

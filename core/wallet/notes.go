@@ -59,7 +59,7 @@ func (u UnlockedSource) Put(ctx context.Context, name string, data []byte) error
 	return err
 }
 
-// Get is what the keeper noted under a name, fs.ErrNotExist where that is nothing.
+// Get returns what the keeper noted under a name, fs.ErrNotExist where that is nothing.
 func (u UnlockedSource) Get(ctx context.Context, name string) ([]byte, error) {
 	r, err := u.note(ctx, []byte("noted "+name+"\n"))
 	if err == nil && len(r.Content) == 0 {

@@ -90,7 +90,7 @@ func (s *Store) judge(f *File) (memory, error) {
 	return known, nil
 }
 
-// judgeNow is judge for a file that another process may have written since it was
+// judgeNow judges as judge does a file that another process may have written since it was
 // read: what is noted of the newer one does not make the older one a fraud. It
 // returns the file that was judged.
 func (s *Store) judgeNow(f *File) (*File, memory, error) {

@@ -38,7 +38,7 @@ func noAnswer(path string, silent *privatesocket.SilentError) *finding.Finding {
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
 }
 
-// Find is a secret.Finder's Wallet.
+// Find is the Wallet of a secret.Finder.
 func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Place, *finding.Finding) {
 	v.mu.Lock()
 	w, err := v.openQuietly(ctx)

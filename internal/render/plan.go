@@ -22,13 +22,13 @@ func NewPlan(out io.Writer) *Plan { return &Plan{out: out, width: pageWidth(out)
 // planColumn is where reasons and statements begin, behind the word for what a statement does.
 const planColumn = 10
 
-// Note is something to know before a yes.
+// Note writes something to know before a yes.
 func (p *Plan) Note(text string) {
 	p.reason("note", clean.Visible(text))
 }
 
-// Change is a statement with its reason, which is not repeated where it is that of the statement before. word says what
-// it does: "add", "change", "remove".
+// Change writes a statement with its reason, which is not repeated where it is that of the statement before. word
+// says what it does: "add", "change", "remove".
 func (p *Plan) Change(word, why, statement string) {
 	if why = clean.Visible(why); why != p.last {
 		p.reason(word, why)

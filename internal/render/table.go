@@ -54,7 +54,7 @@ func newGrid(headings []string, rows [][]string) *grid {
 	return t
 }
 
-// foldRows are the rows with what does not fit its column in lines below.
+// foldRows returns the rows with what does not fit its column in lines below.
 func (t *grid) foldRows() (lines [][]string) {
 	for _, row := range t.rows {
 		rest := slices.Clone(row)

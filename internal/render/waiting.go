@@ -44,7 +44,7 @@ func (w *Waiting) Clear() {
 	}
 }
 
-// formatRemaining is a time in minutes and seconds.
+// formatRemaining returns a time in minutes and seconds.
 func formatRemaining(d time.Duration) string {
 	d = max(d, 0).Round(time.Second)
 	if d < time.Minute {

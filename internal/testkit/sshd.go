@@ -271,7 +271,7 @@ func (s *SSHD) KnownLine(t testing.TB) string {
 	return line
 }
 
-// ReadKnownLine is KnownLine outside of a test.
+// ReadKnownLine is KnownLine for use outside of a test.
 func (s *SSHD) ReadKnownLine() (string, error) {
 	data, err := os.ReadFile(s.Path("host_ed25519") + ".pub")
 	words := strings.Fields(string(data))

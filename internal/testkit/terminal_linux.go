@@ -157,8 +157,8 @@ func (s *Session) Ends(code int) string {
 	return s.Text()
 }
 
-// findQuestion is where a question stands that waits for an answer; -1 for nowhere. A line that only has its words asks
-// nothing.
+// findQuestion returns where a question stands that waits for an answer; -1 for nowhere. A line that only has its
+// words asks nothing.
 func findQuestion(screen, question string) int {
 	from := 0
 	for {

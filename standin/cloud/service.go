@@ -272,7 +272,7 @@ func (p *Provider) list(w http.ResponseWriter, r *http.Request) {
 	reply(w, http.StatusOK, wire.Instances{Format: wire.Format, Instances: all[from:to]})
 }
 
-// describe is an instance as the service shows it.
+// describe returns an instance as the service shows it.
 func (p *Provider) describe(i *Instance, r *http.Request) wire.Instance {
 	shown := wire.Instance{Name: i.Name, Engine: i.Engine, Version: i.Version, Region: i.Region,
 		Place: p.describePlace(&i.Place, r)}

@@ -228,7 +228,7 @@ func (s *Server) Calls() []string {
 	return slices.Clone(s.calls)
 }
 
-// Find is the container of a name or id as it is now, a copy, or nil.
+// Find returns the container of a name or id as it is now, a copy, or nil.
 func (s *Server) Find(word string) *Container {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -267,7 +267,7 @@ func deep(levels int) []byte {
 // ok is an answer that says that it went well, with more in front.
 func ok(more ...bson.E) bson.D { return append(bson.D(more), bson.E{Key: "ok", Value: 1.0}) }
 
-// refuse is an answer that says that it did not.
+// refuse returns an answer that says that it did not.
 func refuse(code int, name, message string) bson.D {
 	return bson.D{
 		{Key: "ok", Value: 0.0},

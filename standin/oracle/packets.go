@@ -148,7 +148,7 @@ func (w *writer) text(s string) *writer {
 	return w.bytes(0)
 }
 
-// writeSized is a text with its length before it, nothing behind a zero.
+// writeSized writes a text with its length before it, nothing behind a zero.
 func (w *writer) writeSized(s string) *writer {
 	if w.number(len(s)); s != "" {
 		w.text(s)
@@ -225,7 +225,7 @@ func (r *reader) readSized() string {
 	return r.text()
 }
 
-// writeChanged is the end of a statement that changed rows.
+// writeChanged writes the end of a statement that changed rows.
 func (w *writer) writeChanged(rows int) *writer {
 	w.bytes(4).number(rows).number(0).bytes(0, 0, 0, 0)
 	return w.bytes(0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0).bytes(0, 0, 0, 0)

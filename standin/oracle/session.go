@@ -95,7 +95,7 @@ func protocol() *writer {
 	return w.bytes(byte(len(able))).bytes(able...).bytes(2, 2, 1)
 }
 
-// find is a copy of an account, nil where there is none.
+// find returns a copy of an account, nil where there is none.
 func (s *session) find(user string) *Account {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -46,7 +46,7 @@ func (s *session) answerTo(body []byte) *writer {
 	return s.statement(sql)
 }
 
-// encodeAnswer is an answer as it is sent.
+// encodeAnswer returns an answer as it is sent.
 func (s *session) encodeAnswer(a *Answer) *writer {
 	switch {
 	case a.Wait > 0 && s.broken(a.Wait):

@@ -271,7 +271,7 @@ func (c *client) read1(command, key string, args []string) bool {
 	return true
 }
 
-// sortPairs are pairs by their names.
+// sortPairs returns pairs by their names.
 func sortPairs(pairs []string) []string {
 	values, names := make(map[string]string), []string{}
 	for i := 0; i+1 < len(pairs); i += 2 {

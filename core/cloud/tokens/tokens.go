@@ -128,7 +128,7 @@ func (s Store) Lock(ctx context.Context, of Owner) (unlock func(), err error) {
 	return unlock, nil
 }
 
-// Load is the token of an owner, and where it is kept. The error is ErrNone where there is none, or one of another
+// Load returns the token of an owner, and where it is kept. The error is ErrNone where there is none, or one of another
 // identity; one of the wallet or the keyring where the key can't be had; else the file is damaged.
 func (s Store) Load(ctx context.Context, of Owner) (*Token, Place, error) {
 	f, err := s.read(of)
@@ -156,7 +156,7 @@ func (s Store) Load(ctx context.Context, of Owner) (*Token, Place, error) {
 	return token, Place{Key: f.Key}, nil
 }
 
-// readRemembered is the token that the process of an unlocked wallet has.
+// readRemembered returns the token that the process of an unlocked wallet has.
 func (s Store) readRemembered(ctx context.Context, of Owner) (*Token, Place, error) {
 	memory := s.Memory(ctx)
 	if memory == nil {

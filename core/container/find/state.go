@@ -144,7 +144,7 @@ func declaredSecrets(one *api.Container) (texts []string) {
 
 func notLetter(r rune) bool { return r < 'a' || r > 'z' }
 
-// quoteText is foreign text about the container, without what looks like a password.
+// quoteText returns foreign text about the container, without what looks like a password.
 func (v *view) quoteText(text string) string { return quoteOf(v.one, text) }
 
 func quoteOf(one *api.Container, text string) string {

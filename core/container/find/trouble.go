@@ -75,7 +75,7 @@ func Trouble(err error) *finding.Finding {
 		Suggest("docker -H %s version", clean.Shell(at))
 }
 
-// explainUnknown is the finding for a container that no engine has: with the nearest names,
+// explainUnknown returns the finding for a container that no engine has, with the nearest names
 // and the engines that could not be asked. Where none could, that is what is wrong.
 func explainUnknown(wanted schema.Container, profileName string, endpoints []api.Endpoint,
 	answers []answer) *finding.Finding {

@@ -169,7 +169,7 @@ func (c *conversation) greetAsBefore() (bson.Raw, error) {
 	return answer, err
 }
 
-// readHello is the result of the server's answer to hello.
+// readHello returns the result of the server's answer to hello.
 func (c *conversation) readHello(answer bson.Raw) finding.Result {
 	if refused := refusalOf(answer); refused != nil {
 		if found := c.notReady(refused); found != nil {

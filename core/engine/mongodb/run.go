@@ -54,7 +54,7 @@ func commandOf(s engine.Statement) (bson.D, error) {
 	return command, nil
 }
 
-// quoteJSON is a text as JSON has it.
+// quoteJSON returns a text as JSON has it.
 func quoteJSON(s string) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)

@@ -76,7 +76,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	return finding.WarnWith(found, "%s, which is not there yet", clean.Line(name, 60))
 }
 
-// listDatabases are the names of the databases that this login sees. known is false where it may not list them.
+// listDatabases returns the names of the databases that this login sees. known is false where it may not list them.
 func (c *conversation) listDatabases(ctx context.Context) (names []string, known bool, err error) {
 	answer, err := c.ask(ctx, "admin", bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}})
 	var refused *refusal
@@ -322,7 +322,7 @@ func (c *conversation) readStatus(ctx context.Context) error {
 	return err
 }
 
-// judge is the result of the session.
+// judge returns the result of the session.
 func (c *conversation) judge() finding.Result {
 	f := &c.facts
 	detail := strings.TrimPrefix(strings.Join([]string{f.User, f.Server()}, ", "), ", ")
@@ -337,7 +337,7 @@ func (c *conversation) judge() finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// explainLoss is for a session that ended, or a question of the stages that was refused.
+// explainLoss returns the finding for a session that ended, or a question of the stages that was refused.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	var refused *refusal
 	if !errors.As(err, &refused) {

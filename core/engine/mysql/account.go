@@ -120,7 +120,7 @@ func (c *conversation) anonymousFirst(r engine.Refusal, anonymous account, own [
 		ByAdmin(r.Admin, "provision make "+r.Profile, "DROP USER %s", c.accountName("", anonymous.host))
 }
 
-// explain is for the account that the server compared with.
+// explain returns the finding for the account that the server compared with.
 func (c *conversation) explain(ctx context.Context, r engine.Refusal, a account) error {
 	name := c.accountName(r.User, a.host)
 	text, err := c.value(ctx, "SHOW CREATE USER "+literal(r.User)+"@"+literal(a.host))

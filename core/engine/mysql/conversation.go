@@ -167,7 +167,7 @@ func (c *conversation) readFirst() (packet, extra []byte, err error) {
 	return buffer[:size], buffer[size:n], err
 }
 
-// judgeGreeting is the result for a server of this engine's family.
+// judgeGreeting returns the result for a server of this engine's family.
 func (c *conversation) judgeGreeting() finding.Result {
 	h := c.hello
 	offered := "not offered"

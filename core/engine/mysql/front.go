@@ -53,7 +53,7 @@ type programRequest struct {
 	answer    []byte // in place of a password, or made of one
 }
 
-// Greet is an engine.Greeting's: the far server's greeting, without what this end does not do, and the program's
+// Greet is an engine.Greeter's: the far server's greeting, without what this end does not do, and the program's
 // answer.
 func (c *conversation) Greet(local net.Conn, files bool) (*engine.SessionRequest, error) {
 	caps := c.hello.caps & sessionCaps
@@ -107,7 +107,7 @@ func (h *hello) forProgram(caps uint32) []byte {
 // statusAutocommit is the state of a new session.
 const statusAutocommit = 2
 
-// frame is a packet with its head.
+// frame returns a packet with its head.
 func frame(sequence byte, body []byte) []byte {
 	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), sequence}, body...)
 }
@@ -188,7 +188,7 @@ func refuse(conn net.Conn, o *engine.SessionRequest, found *finding.Finding) err
 	return err
 }
 
-// HandOver is an engine.Handing's.
+// HandOver is an engine.SessionGiver's.
 func (c *conversation) HandOver(to net.Conn, _ engine.CancelKey) (net.Conn, error) {
 	if c.hello.program == nil || c.replay == nil || c.replay.in != nil && c.replay.in.Buffered() > 0 {
 		return nil, errors.New("the server has said more than was asked")

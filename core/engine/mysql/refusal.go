@@ -221,7 +221,7 @@ func (c *conversation) explainExpiry(r *refusal, how string) *finding.Finding {
 	return suggestRenewal(found, c.to.Helping(), c.to.Profile, c.to.Rotates, c.someAccount())
 }
 
-// explainDenial is for error 1045, the one answer to many causes.
+// explainDenial returns the finding for error 1045, the one answer to many causes.
 func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 	causes := "no such account, not allowed from this host or without TLS, an anonymous account in front"
 	if a.facts.TLS != "none" {

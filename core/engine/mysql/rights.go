@@ -68,7 +68,7 @@ func readRights(ctx context.Context, ask engine.Ask, account string) (*rights, e
 	return r, err
 }
 
-// readGrant is one line, as words.
+// readGrant returns one line, as words.
 func readGrant(words []string, on, to int) grant {
 	g := grant{option: strings.Contains(strings.Join(words[to:], " "), "WITH GRANT OPTION")}
 	target := words[on+1]
@@ -102,7 +102,7 @@ func (g grant) on(database string) bool {
 	return g.schema == "*" || g.schema == database || unescapePattern(g.schema) == database
 }
 
-// unescapePattern is the name that a pattern without wildcards means.
+// unescapePattern returns the name that a pattern without wildcards means.
 func unescapePattern(pattern string) string {
 	return strings.NewReplacer(`\_`, "_", `\%`, "%").Replace(pattern)
 }

@@ -245,7 +245,7 @@ func modes(mode string) string {
 	return "SQL mode not strict"
 }
 
-// explainLoss is for a session that ended, or refused a plain question.
+// explainLoss returns the finding for a session that ended, or refused a plain question.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	if errors.Is(err, errLocalFile) {
 		return c.askedForFile(err)

@@ -115,8 +115,8 @@ func give(ctx context.Context, rows driver.Rows, to engine.Results) error {
 	}
 }
 
-// formatValue is a value as text: numbers as the driver decodes them, digit by digit; bytes as \x…; dates without a
-// zone where the type has none. An empty text is NULL on this server.
+// formatValue returns a value as text: numbers as the driver decodes them, digit by digit; bytes as \x…; dates
+// without a zone where the type has none. An empty text is NULL on this server.
 func formatValue(v driver.Value, kind string) []byte {
 	switch v := v.(type) {
 	case nil:

@@ -100,7 +100,7 @@ func identifier(name string) string {
 // literal is a text in a statement.
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// foldName is a name as the server keeps it: in capital letters, but where it is quoted.
+// foldName returns a name as the server keeps it: in capital letters, but where it is quoted.
 func foldName(name string) string {
 	if own, ok := strings.CutPrefix(name, `"`); ok {
 		return strings.TrimSuffix(own, `"`)

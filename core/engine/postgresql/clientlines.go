@@ -149,7 +149,7 @@ func clientWords(text string) (words []string) {
 	return words
 }
 
-// unescapeByte is the sign for a letter behind a backslash.
+// unescapeByte returns the sign for a letter behind a backslash.
 func unescapeByte(c byte) byte {
 	switch c {
 	case 'n':

@@ -192,7 +192,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	return p, nil
 }
 
-// countNoun is a number with its noun.
+// countNoun returns a number with its noun.
 func countNoun(n, noun string) string {
 	if n != "1" {
 		noun += "s"

@@ -216,5 +216,5 @@ func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, er
 	return session.Conn, err
 }
 
-// CancelSession is an engine.Cancelling's.
+// CancelSession is an engine.Canceller's.
 func (c *conversation) CancelSession(context.Context) error { return c.cancel() }

@@ -118,7 +118,7 @@ func command(tag string) string {
 	return tag[:end]
 }
 
-// translateError is the driver's error as what it means.
+// translateError returns the driver's error as what it means.
 func (c *conversation) translateError(err error) error {
 	var said *pgconn.PgError
 	switch {
@@ -238,7 +238,7 @@ var kinds = map[uint32]engine.Column{
 	3802: {Type: "jsonb", JSON: true},
 }
 
-// describeColumns are a result's columns.
+// describeColumns returns a result's columns.
 func describeColumns(fields []pgconn.FieldDescription) []engine.Column {
 	all := make([]engine.Column, len(fields))
 	for i, f := range fields {

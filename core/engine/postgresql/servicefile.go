@@ -23,7 +23,7 @@ func readServices(path string) ([]engine.Section, error) {
 	return parseServices(data, path)
 }
 
-// findService is the section of that name: the first, as libpq has it.
+// findService returns the section of that name: the first, as libpq has it.
 func findService(data []byte, path, name string) (found engine.Section, names []string, err error) {
 	all, err := parseServices(data, path)
 	for _, s := range all {

@@ -202,7 +202,7 @@ func ask(ctx context.Context, pg *pgconn.PgConn, sql string, values ...string) *
 	return results[1]
 }
 
-// explainLoss is for a session that ended, or refused a plain question.
+// explainLoss returns the finding for a session that ended, or refused a plain question.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	var server *pgconn.PgError
 	if !errors.As(err, &server) {

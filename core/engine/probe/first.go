@@ -94,8 +94,8 @@ func (o *Probe) speaksPlainly(ctx context.Context, words FirstTLS) bool {
 	return words.Plain(ctx, conn)
 }
 
-// ExplainWriteError is the result for a first message that could not be written. With TLS 1.3 a client's certificate
-// is refused behind the handshake: what is left to be read says so.
+// ExplainWriteError returns the result for a first message that could not be written. With TLS 1.3 a client's
+// certificate is refused behind the handshake: what is left to be read says so.
 func (o *Probe) ExplainWriteError(ctx context.Context, conn net.Conn, f *engine.Facts, err error) finding.Result {
 	if _, readErr := conn.Read(make([]byte, 1)); ClientCertificateAlert(readErr) != "" {
 		return finding.FailWith(o.To.CertificateRefused(f, ClientCertificateAlert(readErr)))

@@ -198,7 +198,7 @@ func (o *Probe) ReadRest(reply []byte) []byte {
 	return reply
 }
 
-// ExplainAnswer is the result for an answer that is not the engine's: another
+// ExplainAnswer returns the result for an answer that is not the engine's: another
 // server where it can be recognised, else bytes of no known protocol.
 func (o *Probe) ExplainAnswer(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := o.Recognise(reply); ok {

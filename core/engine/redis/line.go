@@ -82,7 +82,7 @@ func readQuoted(line []byte, at int, a *engine.Argument) (int, error) {
 	return 0, &engine.ArgumentError{At: from, What: "this text in quotes is not closed on its line"}
 }
 
-// unescapeByte is the byte that stands behind a backslash, and how many more bytes of the text it takes.
+// unescapeByte returns the byte that stands behind a backslash, and how many more bytes of the text it takes.
 func unescapeByte(text []byte) (c byte, skip int) {
 	if text[0] == 'x' && len(text) >= 3 {
 		if n, err := strconv.ParseUint(string(text[1:3]), 16, 8); err == nil {
@@ -127,7 +127,7 @@ func isPlain(text string) bool {
 	return text != "" && text[0] != '#' && text[0] != '{'
 }
 
-// formatArgument is an argument as it is typed.
+// formatArgument returns an argument as it is typed.
 func formatArgument(text string) string {
 	if isPlain(text) {
 		return text

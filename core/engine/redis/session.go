@@ -179,7 +179,7 @@ func (c *conversation) readClock(reply *resp.Reply, here time.Time) {
 	c.facts.ClockDifference = engine.Milliseconds(time.Unix(seconds, micros*1000).Sub(here))
 }
 
-// judge is the result of the session: what keeps it from reading or writing is a warning.
+// judge returns the result of the session: what keeps it from reading or writing is a warning.
 func (c *conversation) judge(info *resp.Reply) finding.Result {
 	f := &c.facts
 	detail := strings.TrimPrefix(strings.Join([]string{f.User, f.Server()}, ", "), ", ")
@@ -219,7 +219,7 @@ func (c *conversation) judge(info *resp.Reply) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// explainLoss is for a session that ended.
+// explainLoss returns the finding for a session that ended.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return c.to.CertificateRefused(&c.facts, alert)

@@ -148,7 +148,7 @@ func load(ctx context.Context, r Request) (*project, *projectLoader, error) {
 	}
 }
 
-// loadModel is load without the context's end.
+// loadModel loads as load does, and does not stop at the context's end.
 func loadModel(r Request) (*project, *projectLoader, error) {
 	quiet()
 	l := &projectLoader{

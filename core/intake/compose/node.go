@@ -42,7 +42,7 @@ func (n *node) wrong(key, what string) error {
 	return &profile.FileError{Path: n.file, Line: n.line, What: key + " " + what}
 }
 
-// get is the value of a key, nil for none.
+// get returns the value of a key, nil for none.
 func (n *node) get(key string) *node {
 	if n == nil || n.kind != yaml.MappingNode {
 		return nil

@@ -98,5 +98,5 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	return out.Bytes(), files, err
 }
 
-// escapeDollars is a value in which no $ stands for a variable.
+// escapeDollars returns a value in which no $ stands for a variable.
 func escapeDollars(value string) string { return strings.ReplaceAll(value, "$", "$$") }

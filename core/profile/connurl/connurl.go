@@ -50,7 +50,7 @@ type Connection struct {
 	sealed bool // it has the passphrase of a key
 }
 
-// Split is Parse for a URL that may have a password in it. An error never repeats any of the URL.
+// Split parses as Parse does, a URL that may have a password in it. An error never repeats any of the URL.
 func Split(keys *schema.Schema, s string) (*Connection, error) { return read(keys, s, leaveNone) }
 
 // Lenient is Split for a URL that was written for another program: parameters that are like none that is known are left

@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// checkVouched is the finding for a profile that takes something from a project's
+// checkVouched returns the finding for a profile that takes something from a project's
 // file which nobody vouched for; nil for all others.
 func (r *Profile) checkVouched() *finding.Finding {
 	for _, p := range r.chain {

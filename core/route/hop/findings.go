@@ -52,7 +52,7 @@ func (d *Dialer) reach(ctx context.Context, before *Link, h *Hop) (net.Conn, *fi
 	return reached.Conn, nil
 }
 
-// explainFirst is the finding for a first hop that did not accept.
+// explainFirst returns the finding for a first hop that did not accept.
 func (d *Dialer) explainFirst(h *Hop, tried []route.Attempt) *finding.Finding {
 	plain := route.ExplainUnreached(d.Profile, address.Candidate{Host: h.Host, Port: h.Port}, tried)
 	code, cause := finding.HopFailed, fmt.Sprintf("the jump host %s could not be reached", h)
@@ -92,7 +92,7 @@ func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
 		Suggest("ssh -v -p %d %s   # does the system's own client get there?", h.Port, clean.Shell(h.User+"@"+h.Host))
 }
 
-// explainNext is the finding for a hop that the one before could not reach.
+// explainNext returns the finding for a hop that the one before could not reach.
 func (l *Link) explainNext(d *Dialer, h *Hop, err error) *finding.Finding {
 	if found := l.Refusal(err); found != nil {
 		return found
@@ -186,7 +186,7 @@ func ReasonOf(err error) (Reason, string) {
 	return Other, open.Message
 }
 
-// explainHandshake is the finding for a handshake that came to nothing.
+// explainHandshake returns the finding for a handshake that failed.
 func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Finding {
 	h := a.h
 	var negotiation *ssh.AlgorithmNegotiationError
@@ -318,7 +318,7 @@ func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	return found
 }
 
-// explainLogin is the finding for a login that did not succeed.
+// explainLogin returns the finding for a login that did not succeed.
 func (a *attempt) explainLogin(ctx context.Context, err error) *finding.Finding {
 	h := a.h
 	accepts := "it takes: " + clean.Line(strings.Join(a.accepts, ", "), 120)

@@ -220,7 +220,7 @@ func indexOf(signers []ssh.Signer, pub ssh.PublicKey) int {
 	return slices.IndexFunc(signers, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), blob) })
 }
 
-// certifyKey is a key with the certificate that stands in a file, if it is one for
+// certifyKey returns a key with the certificate that stands in a file, if it is one for
 // that key.
 func (r *keyRing) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
 	data, err := atomicfile.Read(path, maxKeyFile)

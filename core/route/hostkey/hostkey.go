@@ -259,7 +259,7 @@ func (p Pin) fits(key ssh.PublicKey) bool {
 	return err == nil && same(pinned, key)
 }
 
-// Describe is a key as a person compares it: its kind and fingerprint.
+// Describe returns a key as a person compares it: its kind and fingerprint.
 func Describe(key ssh.PublicKey) string {
 	return Kind(key) + " " + Fingerprint(key)
 }

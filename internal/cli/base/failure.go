@@ -77,8 +77,8 @@ func Advise(err error, steps ...string) error {
 	return err
 }
 
-// FindingError is an error with the exit code, the commands to try and the steps to do of a finding. A nil err is the
-// finding's cause.
+// FindingError returns an error with the exit code, the commands to try and the steps to do of a finding. A nil err
+// is the finding's cause.
 func FindingError(code int, err error, found *finding.Finding) error {
 	if err == nil {
 		err = errors.New(found.Cause)

@@ -138,7 +138,7 @@ func (o Overrides) any(sets []schema.Override) bool {
 	return false
 }
 
-// replace is the overrides with others in the place of those for the same keys.
+// replace returns the overrides with others in the place of those for the same keys.
 func (o Overrides) replace(sets []schema.Override) Overrides {
 	var all Overrides
 	for _, have := range o {

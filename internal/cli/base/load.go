@@ -115,8 +115,8 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	return file.Missing(name)
 }
 
-// explainAddress is the error for an address in the place of a profile's name; nil for another word. The address is not
-// repeated: it may have a password in it.
+// explainAddress returns the error for an address in the place of a profile's name; nil for another word. The address
+// is not repeated: it may have a password in it.
 func explainAddress(word string) error {
 	_, rest, isURL := strings.Cut(word, "://")
 	account, _, hasAccount := strings.Cut(rest, "@")

@@ -87,7 +87,7 @@ func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	return chosen, nil
 }
 
-// chooseNamed is the profiles that the arguments name, each once.
+// chooseNamed returns the profiles that the arguments name, each once.
 func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolve.Profile, err error) {
 	env := c.Environment()
 	for i, name := range c.Args {
@@ -102,7 +102,8 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 	return chosen, nil
 }
 
-// chooseFitting is the profiles that a selection has. A project's that is not vouched for is left out, and said so.
+// chooseFitting returns the profiles that a selection has. A project's profile that is not vouched for is left out,
+// with a notice.
 func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([]*resolve.Profile, error) {
 	selected := s.Choose(file, over, c.Environment())
 	if n := selected.NotVouched; n > 0 {

@@ -28,7 +28,8 @@ const (
 	loads   = "restore source insert upload"
 )
 
-// suggestFor is the command that a word means, nil for none. It is made when it is asked for: most words are commands.
+// suggestFor returns the command that a word means, nil for none. It is made when it is asked for: most words are
+// commands.
 func suggestFor(word string) *suggestion {
 	one := func(words, what, line string) *suggestion {
 		if isWord(words, word) {

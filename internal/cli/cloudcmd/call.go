@@ -82,7 +82,7 @@ func (c *call) instance(word string) (*cloud.Session, cloud.Subject, error) {
 	return s, about, err
 }
 
-// describeRef is what a command is about, in words.
+// describeRef returns what a command is about, in words.
 func describeRef(ref cloudref.Ref) string {
 	switch {
 	case ref.Branch != "":

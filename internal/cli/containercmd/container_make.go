@@ -159,7 +159,7 @@ func (c *call) tellWallet(m *makeRun) {
 	}
 }
 
-// makeable is the profile, where a container can be made of it.
+// makeable returns the profile, where a container can be made of it.
 func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	file, err := c.Load()
 	if err != nil {

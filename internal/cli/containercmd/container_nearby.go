@@ -141,7 +141,7 @@ func unanswering(one scannedContainer) nearby.Server {
 	return s
 }
 
-// addLine is the command that makes a profile of a server, with a name that is
+// addLine returns the command that makes a profile of a server, with a name that is
 // free and this account's name as the user.
 func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]bool) string {
 	base := fmt.Sprintf("%s-%d", s.Engine, s.Port)

@@ -108,7 +108,7 @@ func (c *call) listStopped(stopped []nearby.Server) error {
 	return nil
 }
 
-// chooseStopped is the server that a word means: by its name, or as the only one of its engine.
+// chooseStopped returns the server that a word means: by its name, or as the only one of its engine.
 func chooseStopped(stopped []nearby.Server, word string) (nearby.Server, error) {
 	var names []string
 	var of []nearby.Server

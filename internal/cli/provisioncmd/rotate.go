@@ -195,7 +195,7 @@ func (r *rotateRun) one(ctx context.Context, p *resolve.Profile) error {
 	return turn.tell(ctx)
 }
 
-// checkNoneOpen is an error where an earlier rotation has not ended.
+// checkNoneOpen returns an error where an earlier rotation has not ended.
 func (r *rotateRun) checkNoneOpen(p *resolve.Profile) error {
 	if !r.places.Has(p.Called) {
 		return nil

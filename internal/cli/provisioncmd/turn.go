@@ -104,7 +104,7 @@ func (t *profileRotation) present(ctx context.Context) (secret.Value, error) {
 	return located.Take(ctx)
 }
 
-// checkUnchanged is an error where the source has another password now than when it was looked at: to set that again
+// checkUnchanged returns an error where the source has another password now than at the start: to set that again
 // at the server would lock the account out.
 func (t *profileRotation) checkUnchanged(ctx context.Context) error {
 	v, err := t.present(ctx)
@@ -445,7 +445,7 @@ func (t *profileRotation) take(p *rotation.Pending) error {
 	return nil
 }
 
-// reportFailure is the error of a rotation that did not end well.
+// reportFailure returns the error of a rotation that did not end well.
 func (t *profileRotation) reportFailure(ctx context.Context, err error) error {
 	var open *rotation.OpenError
 	var refused *engine.StatementError

@@ -55,7 +55,7 @@ func (p *sessionHistory) statementAt(n int) (string, bool) {
 // mostFound is how many statements of before are listed.
 const mostFound = 50
 
-// find are the statements of before with a text in them, as rows of a table: number, time, nothing, statement.
+// find returns the earlier statements with a text in them, as rows of a table: number, time, nothing, statement.
 func (p *sessionHistory) find(pattern string) (rows [][]string) {
 	for i := len(p.before) - 1; i >= 0 && len(rows) < mostFound; i-- {
 		e := p.before[i]

@@ -78,7 +78,7 @@ func (s *session) word(ctx context.Context, line string) error {
 	return one.do(s, ctx, args[1:])
 }
 
-// find is the word of a name, or of the beginning of one.
+// find returns the word of a name, or of the beginning of one.
 func find(name string) (sessionWord, error) {
 	var fit []sessionWord
 	var names []string

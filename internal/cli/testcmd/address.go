@@ -132,7 +132,7 @@ func (c *Call) testTarget(ctx context.Context, runner *check.Runner, t *target, 
 	return c.TestOne(ctx, runner, p, o)
 }
 
-// addLine is the command that keeps what was tested as a profile.
+// addLine returns the command that keeps what was tested as a profile.
 func (c *Call) addLine(t *target, over, sets []schema.Override) string {
 	name := c.freeName(sets)
 	if len(over) == 0 && strings.Contains(t.word, "://") {

@@ -88,7 +88,7 @@ func tunnelShow() *base.Command {
 	}
 }
 
-// describe is a status as rows.
+// describe returns a status as rows.
 func describe(s tunnel.Status) [][]string {
 	state := string(s.State)
 	if s.State != tunnel.Connecting {

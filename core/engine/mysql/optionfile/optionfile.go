@@ -61,12 +61,12 @@ type Result struct {
 // is passed over, as by the servers' own clients.
 func Read(path string) (Result, error) { return ReadWith(path, os.ReadFile) }
 
-// ReadWith is Read with a reader of files of the caller's.
+// ReadWith reads as Read does, with the caller's own reader of files.
 func ReadWith(path string, read func(path string) ([]byte, error)) (Result, error) {
 	return ReadListed(path, read, os.ReadDir)
 }
 
-// ReadListed is ReadWith with a reader of folders of the caller's too, for !includedir.
+// ReadListed reads as ReadWith does, with the caller's own reader of folders too, for !includedir.
 func ReadListed(path string, read func(path string) ([]byte, error),
 	list func(folder string) ([]fs.DirEntry, error)) (Result, error) {
 	r := reader{read: read, list: list}

@@ -119,7 +119,7 @@ func matchField(line []byte, word string) ([]byte, bool) {
 	return nil, false
 }
 
-// unescape is a field's text up to the next bare colon. libpq, too, ends a
+// unescape returns a field's text up to the next bare colon. libpq, too, ends a
 // password at one.
 func unescape(field []byte) string {
 	var b strings.Builder
