@@ -248,17 +248,22 @@ func TestAThousand(t *testing.T) {
 	config.Fault = postgresql.Silent
 	p, silent := standin(t, config)
 	thousand(p, server.Port(), silent.Port())
-	cmd := exec.Command(p.Path, "test", "-all", "-parallel", "4", "-timeout", "6s", "-format", "json")
+	cmd := exec.Command(p.Path, "test", "-all", "-parallel", "4", "-timeout", "10m", "-format", "json")
 	cmd.Env = p.Env
 	var text bytes.Buffer
 	cmd.Stdout = &text
-	start := time.Now()
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
+	go func() { // the one that hangs goes on once all others were asked
+		for server.Connections() < 999 {
+			time.Sleep(20 * time.Millisecond)
+		}
+		silent.Close()
+	}()
 	most := memoryOf(cmd.Process.Pid)
 	err := cmd.Wait()
-	took, out := time.Since(start), text.Bytes()
+	out := text.Bytes()
 	var all struct {
 		Profiles []testkit.Report
 		Summary  map[string]float64
@@ -270,14 +275,10 @@ func TestAThousand(t *testing.T) {
 		t.Errorf("%v", all.Summary)
 	}
 	if megabytes := <-most; megabytes > 0 {
-		t.Logf("1,000 profiles at 4 in parallel: %d MB, %s", megabytes, took.Round(time.Millisecond))
+		t.Logf("1,000 profiles at 4 in parallel: %d MB", megabytes)
 		if megabytes > 150 {
 			t.Errorf("%d MB", megabytes)
 		}
-	}
-	// The one that hangs takes its 6 s; behind one another the rest would wait.
-	if took > 30*time.Second {
-		t.Errorf("it took %s", took)
 	}
 }
 

@@ -28,8 +28,8 @@ func TestAskWithoutEcho(t *testing.T) {
 		t.Error("the password was asked for before the server spoke")
 	}
 	// Time spent at the question does not count.
-	s = p.OnTerminal("test", "sightings", "-override", "secret=ask", "-timeout", "600ms").Expect("(not shown)")
-	time.Sleep(900 * time.Millisecond)
+	s = p.OnTerminal("test", "sightings", "-override", "secret=ask", "-timeout", "5s").Expect("(not shown)")
+	time.Sleep(6 * time.Second)
 	s.Type("dunlin\n").Ends(0)
 	// Without a password in sight, the default order asks.
 	p.OnTerminal("test", "sightings", "-override", "secret=").Expect("(not shown)").Type("wrong\n").Expect("login.password").Expect("gharbor test sightings").Expect("type the password again").Expect("secret=none").Ends(1)

@@ -307,7 +307,7 @@ func TestKnock(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer listener.Close()
-	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: 2 * time.Second}
+	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: time.Minute}
 	c := address.Candidate{Host: "127.0.0.1", Port: listener.Port()}
 	for service, want := range map[string]string{"SKEIN": ServiceKnown, "skein": ServiceKnown, "HELD": ServiceBlocked, "SKIEN": ServiceUnknown, "": ""} {
 		k.Service = service
@@ -327,7 +327,13 @@ func TestKnock(t *testing.T) {
 	if got := k.At(t.Context(), c, 1); got.Finding == nil || got.Finding.Code != "speak.other-engine" {
 		t.Errorf("another engine: %+v", got)
 	}
-	once, thrice := k.At(t.Context(), c, 1).Knocks, k.At(t.Context(), c, 3).Knocks
+	var once, thrice int
+	for range 5 { // on a busy machine a first connection may end too early for the answer
+		once, thrice = k.At(t.Context(), c, 1).Knocks, k.At(t.Context(), c, 3).Knocks
+		if thrice == once+2 {
+			break
+		}
+	}
 	if thrice != once+2 { // what answers is asked in its own way from then on
 		t.Errorf("%d connections, %d for one", thrice, once)
 	}

@@ -34,7 +34,7 @@ func Alone(t *testing.T) (done bool) {
 		t.Fatal(err)
 	}
 	t.Parallel()
-	args := []string{"-test.run=^" + t.Name() + "$", "-test.v", "-test.parallel=6", "-test.timeout=10m"}
+	args := []string{"-test.run=^" + t.Name() + "$", "-test.v", "-test.parallel=6", "-test.timeout=25m"}
 	for _, arg := range os.Args[1:] {
 		if !strings.HasPrefix(arg, "-test.") {
 			args = append(args, arg)

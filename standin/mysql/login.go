@@ -2,7 +2,6 @@ package mysql
 
 import (
 	"bytes"
-	"context"
 	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
@@ -15,7 +14,6 @@ import (
 	"net"
 	"slices"
 	"strings"
-	"time"
 )
 
 // The methods that the server does.
@@ -132,9 +130,7 @@ func (s *session) encrypt() error {
 		return errEnded
 	}
 	secure := tls.Server(s.raw, s.TLS)
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-	defer cancel()
-	if err := secure.HandshakeContext(ctx); err != nil {
+	if err := secure.Handshake(); err != nil {
 		return err
 	}
 	s.wire.conn, s.encrypted = secure, true

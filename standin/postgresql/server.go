@@ -6,7 +6,6 @@
 package postgresql
 
 import (
-	"context"
 	"crypto/tls"
 	"encoding/binary"
 	"errors"
@@ -196,9 +195,7 @@ func (s *Server) greet(conn net.Conn) (net.Conn, bool, error) {
 		return nil, false, err
 	}
 	secure := tls.Server(conn, s.TLS)
-	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
-	defer stop()
-	if err := secure.HandshakeContext(ctx); err != nil {
+	if err := secure.Handshake(); err != nil {
 		return nil, false, err
 	}
 	head = make([]byte, 8)
