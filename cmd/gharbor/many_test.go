@@ -242,7 +242,9 @@ func memoryOf(pid int) <-chan int {
 // TestAThousand: memory is bounded by -parallel, not by the count, and one
 // server that hangs holds nobody else up.
 func TestAThousand(t *testing.T) {
-	t.Parallel()
+	if testkit.Alone(t) {
+		return
+	}
 	_, server := standin(t, birds())
 	config := birds()
 	config.Fault = postgresql.Silent

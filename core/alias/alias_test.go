@@ -307,7 +307,7 @@ func TestKnock(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer listener.Close()
-	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: time.Minute}
+	k := Knocker{Network: route.System(), Engines: keys.Engines(), Name: "skein", Engine: "oracle", Timeout: 2 * time.Second}
 	c := address.Candidate{Host: "127.0.0.1", Port: listener.Port()}
 	for service, want := range map[string]string{"SKEIN": ServiceKnown, "skein": ServiceKnown, "HELD": ServiceBlocked, "SKIEN": ServiceUnknown, "": ""} {
 		k.Service = service
