@@ -7,7 +7,7 @@ import (
 
 // Dial opens a connection from the hop to an address: "tcp" and host:port, whose
 // name the hop looks up, or "unix" and the path of a socket of the hop's machine.
-// Why tells the reason of an error.
+// ReasonOf tells why it failed.
 func (l *Link) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := l.DialRaw(ctx, network, address)
 	if err != nil || l.proxy != nil { // a proxy's connection has deadlines of its own

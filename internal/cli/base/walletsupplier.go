@@ -18,7 +18,7 @@ import (
 
 // Finder finds secrets for profiles.
 func (c *Call) Finder() (*secret.Finder, error) {
-	vault, err := c.walletSupplier("")
+	supplier, err := c.walletSupplier("")
 	if err != nil {
 		return nil, err
 	}
@@ -30,7 +30,7 @@ func (c *Call) Finder() (*secret.Finder, error) {
 		Home:      c.Environment().Home,
 		Terminal:  c.Interactive(),
 		Ask:       c.Secret,
-		Wallet:    vault.Find,
+		Wallet:    supplier.Find,
 		JudgeFile: func(path string) *finding.Finding { return c.Vouched.JudgeFile(c.Keys, path, c.Environment().Home) },
 	}, err
 }
