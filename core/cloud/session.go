@@ -61,7 +61,7 @@ func (a *Accounts) newSession(account Account) (*Session, error) {
 // signsIn reports whether the account has a token at all: one that is a program's own business has none.
 func (s *Session) signsIn() bool { return s.Issuer != "" || s.TokenFile != "" || s.Service != "" }
 
-// Issuer reads the metadata of who signs people in, once.
+// issuer reads the metadata of the issuer, once.
 func (s *Session) issuer(ctx context.Context) (*oauth.Server, error) {
 	if s.server == nil {
 		server, err := oauth.Discover(ctx, s.http, s.Account.Issuer)

@@ -78,7 +78,7 @@ var beginnings = []struct{ bytes, what string }{
 	{"PK\x03\x04", "is a ZIP archive; unpack it first (only gzip is read directly)"},
 }
 
-// Text opens the text of a file that may be packed by gzip (RFC 1952): without a byte order mark.
+// text opens the text of a file that may be packed by gzip (RFC 1952): without a byte order mark.
 func (f *file) text() (io.Reader, error) {
 	text, err := Text(f.raw)
 	var wrong *Error

@@ -193,7 +193,7 @@ func fitLine(line string, width int) string {
 		return line
 	}
 	if strings.Contains(line, "\x1b") {
-		return brokenColoured(line, width)
+		return wrapColoured(line, width)
 	}
 	if lead := leads().FindString(line); lead != "" {
 		lead = strings.TrimSuffix(lead, "gharbor ")
@@ -213,8 +213,8 @@ func visible(line string) int {
 	return utf8.RuneCountInString(line)
 }
 
-// brokenColoured is broken for a line with colours in it: those after the first stand behind two blanks more than it.
-func brokenColoured(line string, width int) string {
+// wrapColoured is wrapLine for a line with colours in it: those after the first stand behind two blanks more than it.
+func wrapColoured(line string, width int) string {
 	plain := escapes().ReplaceAllString(line, "")
 	indent := hanging(plain, width)
 	words := strings.Split(line, " ")

@@ -400,7 +400,7 @@ func (p *Program) ReadProfiles() string {
 	return p.readOwn("profiles.toml")
 }
 
-// readOwn reads a file of the folder of settings.
+// Read reads a file of the folder of settings.
 // Read is what is in a file.
 func (p *Program) Read(path string) string {
 	p.t.Helper()

@@ -49,7 +49,7 @@ func aliasFailed(found *finding.Finding) error {
 	return base.FindingError(base.ExitFile, errors.New(clean.Line(text, 600)), found)
 }
 
-// resolved is one address of `alias resolve -format json`.
+// resolvedAddress is one address of `alias resolve -format json`.
 type resolvedAddress struct {
 	Address   string   `json:"address"`   // as written, or as an SRV record names it
 	Addresses []string `json:"addresses"` // after [hosts] and DNS, in the order in which they would be dialled

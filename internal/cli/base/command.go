@@ -1,7 +1,7 @@
-// Package cli is the commands: one file each, which turns flags into a call of
-// the core and its result into output. A command is a struct value; help is
-// rendered from it. Commands return errors, and Run alone turns an error into
-// an exit code.
+// Package base has what all commands are made of: the command value, flags, help, completion, exit codes, and the loading
+// of profiles. The packages beside it have the commands of one group each. A command is a struct value, from which help
+// is rendered; it turns flags into a call of the core and its result into output. Commands return errors, and Run alone
+// turns an error into an exit code. Start with Command and Run.
 package base
 
 import (
@@ -75,7 +75,7 @@ type Command struct {
 	Hidden  bool              // what the program starts itself as; help does not show it
 }
 
-// call is a command being run.
+// Call is a run of a command.
 type Call struct {
 	World
 	*render.Terminal

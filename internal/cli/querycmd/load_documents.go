@@ -85,7 +85,7 @@ func (d *documents) next() ([]byte, error) {
 	}
 }
 
-// check reads a file to its end, and says what is wrong in it, before anything is sent.
+// checkDocuments reads a file to its end, and reports the first error in it before anything is sent.
 func (c *call) checkDocuments(name string, by *engine.Documents) error {
 	d, err := c.openDocuments(name)
 	if err != nil {

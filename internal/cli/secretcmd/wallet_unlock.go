@@ -103,7 +103,7 @@ func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
 	return b.Cmd.Process.Release()
 }
 
-// walletKeep is the process behind unlock.
+// walletHold is the process behind unlock.
 func walletHold() *base.Command {
 	return &base.Command{
 		Name: "wallet hold", Args: "SOCKET", Hidden: true, Summary: "what unlock starts", MinArgs: 1, MaxArgs: 1,
