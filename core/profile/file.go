@@ -131,7 +131,7 @@ func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
 	return f, nil
 }
 
-// schema.Schema is the table of keys that the file was read by.
+// Schema is the table of keys that the file was read by.
 func (f *File) Schema() *schema.Schema { return f.schema }
 
 // NewUnfiled is a profile of values that stand in no file, such as those of a connection URL.

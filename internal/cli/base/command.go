@@ -1,7 +1,7 @@
-// Package base has what all commands are made of: the command value, flags, help, completion, exit codes, and the loading
-// of profiles. The packages beside it have the commands of one group each. A command is a struct value, from which help
-// is rendered; it turns flags into a call of the core and its result into output. Commands return errors, and Run alone
-// turns an error into an exit code. Start with Command and Run.
+// Package base has what all commands are made of: the command value, flags, help, completion, exit codes, and the
+// loading of profiles. The packages beside it have the commands of one group each. A command is a struct value, from
+// which help is rendered; it turns flags into a call of the core and its result into output. Commands return errors,
+// and Run alone turns an error into an exit code. Start with Command and Run.
 package base
 
 import (
