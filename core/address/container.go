@@ -124,5 +124,5 @@ type ContainerAddress struct {
 
 	// Declared finds the password in a variable of the container's environment, or in the file that the variable
 	// names.
-	Declared func(q secret.Query) (*secret.Place, *finding.Finding)
+	Declared func(q secret.Query) (*secret.Location, *finding.Finding)
 }

@@ -112,7 +112,7 @@ type test struct {
 	budget  *budget
 	stopped bool         // by Ctrl-C: nothing more is run
 	passed  []passedHost // servers that gave way
-	secrets map[address.Candidate]*secret.Place
+	secrets map[address.Candidate]*secret.Location
 	plan    testPlan
 	last    *attempt // at a server, the one under way; nil before the first
 

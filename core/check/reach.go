@@ -85,7 +85,7 @@ func (t *test) passOver(c address.Candidate, why *finding.Finding) {
 type attempt struct {
 	*test
 	at      address.Candidate
-	secret  *secret.Place
+	secret  *secret.Location
 	taken   bool                // the secret was asked for, and handed over
 	conv    engine.Conversation // nil before a connection is there
 	network string              // of conv: "tcp" or "unix"

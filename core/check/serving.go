@@ -17,7 +17,7 @@ import (
 // test would end.
 type ServingTarget struct {
 	Servers []address.Candidate // the one that serves first; the others where the same secret is for them too
-	Secret  *secret.Place
+	Secret  *secret.Location
 	Trouble *finding.Finding // with the secret or with servers that gave way, or why none serves; nil for none
 }
 
@@ -89,7 +89,7 @@ func (r *Runner) candidates(ctx context.Context, p *resolve.Profile) ([]address.
 
 // SecretPlace is the place of the secret for the first server that has one. The finding is a warning, or the reason
 // why there is no place.
-func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Place, *finding.Finding) {
+func (r *Runner) SecretPlace(ctx context.Context, p *resolve.Profile) (*secret.Location, *finding.Finding) {
 	candidates, found := r.candidates(ctx, p)
 	if found != nil {
 		return nil, found

@@ -116,20 +116,20 @@ func (t *test) locateSecret(ctx context.Context) finding.Result {
 
 // secretPlaces are the places of each server's secret.
 type secretPlaces struct {
-	at    map[address.Candidate]*secret.Place
-	first *secret.Place // of the first server that has one
+	at    map[address.Candidate]*secret.Location
+	first *secret.Location // of the first server that has one
 }
 
 // locate finds where the secret of each server is. The finding is nil or a warning where there are places.
 func locate(ctx context.Context, finder *secret.Finder, p *resolve.Profile,
 	candidates []address.Candidate) (*secretPlaces, *finding.Finding) {
-	all := &secretPlaces{at: make(map[address.Candidate]*secret.Place, len(candidates))}
+	all := &secretPlaces{at: make(map[address.Candidate]*secret.Location, len(candidates))}
 	var first, warning *finding.Finding
 	for _, c := range candidates {
 		located, found := finder.Locate(ctx, secretQuery(p, c))
 		switch {
 		case located == nil && found.Code == finding.SecretNoMatch:
-			all.at[c] = &secret.Place{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
+			all.at[c] = &secret.Location{Place: "none found", None: true, Tried: append([]string{found.Cause}, found.Seen...)}
 		case located == nil:
 			return nil, found
 		case all.first != nil && located.Place == all.first.Place:

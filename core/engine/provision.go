@@ -169,13 +169,13 @@ type Provision struct {
 	Arrives func(ctx context.Context, ask Ask, connection uint32) (host string, err error)
 }
 
-// WishError is a wish that names something which is not there, or not one thing.
-type WishError struct {
+// NameError is a desired state with a name that is not there, or that is not unique.
+type NameError struct {
 	What string // a sentence: "there is no table hides"
 	Near string // a name that comes near, "" for none
 }
 
-func (e *WishError) Error() string {
+func (e *NameError) Error() string {
 	if e.Near != "" {
 		return e.What + "; did you mean " + e.Near + "?"
 	}

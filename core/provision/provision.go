@@ -54,7 +54,7 @@ func (e *NotThereError) Error() string { return e.What + " is not there" }
 // ErrNotOffered is a verb that the engine, or this program for it, does not have.
 var ErrNotOffered = errors.New("this version does not do that on this engine")
 
-// Offers reports whether the engine has all that a wish takes.
+// Offers reports whether the engine can do a request.
 func (s *Server) Offers(w *Request) bool {
 	if s.By == nil {
 		return false
@@ -74,7 +74,7 @@ func (s *Server) Offers(w *Request) bool {
 	return len(needs) > 0 && !slices.ContainsFunc(needs, func(p engine.Planner) bool { return p == nil })
 }
 
-// Plan looks at the server, and says what a wish takes. It changes nothing.
+// Plan looks at the server, and lists the changes that a request needs. It changes nothing.
 func (s *Server) Plan(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if !s.Offers(w) {
 		return nil, ErrNotOffered

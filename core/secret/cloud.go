@@ -7,7 +7,7 @@ import (
 )
 
 // locateCloudLogin returns a login that the service of the profile's cloud instance makes at use.
-func (q Query) locateCloudLogin() (*Place, *finding.Finding) {
+func (q Query) locateCloudLogin() (*Location, *finding.Finding) {
 	if q.Mint == nil && q.Instance == "" {
 		return nil, finding.New(finding.SecretMissing,
 			"the login comes from a cloud, but the profile's address is no cloud instance").
@@ -17,7 +17,7 @@ func (q Query) locateCloudLogin() (*Place, *finding.Finding) {
 		return nil, q.KeepOrAsk(finding.New(finding.SecretMissing,
 			"the service makes no logins for the instance %s", q.Instance))
 	}
-	return &Place{
+	return &Location{
 		Place: "made at use by the service, for minutes",
 		Mint:  q.Mint,
 		Read: func(ctx context.Context) (Value, error) {

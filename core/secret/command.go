@@ -17,7 +17,7 @@ type Failure struct{ Found *finding.Finding }
 func (f *Failure) Error() string { return f.Found.Cause }
 
 // command finds the program and runs nothing.
-func (f *Finder) command(q Query) (*Place, *finding.Finding) {
+func (f *Finder) command(q Query) (*Location, *finding.Finding) {
 	words := q.Command
 	if len(words) == 0 {
 		return nil, finding.New(finding.SecretMissing, "the password comes from a command, but the profile names none").
@@ -34,7 +34,7 @@ func (f *Finder) command(q Query) (*Place, *finding.Finding) {
 		return nil, found.Saw("it is in none of the folders of PATH").
 			Advise("name the program by its whole path: %s", q.wholePath())
 	}
-	return &Place{
+	return &Location{
 		Place: "command " + clean.Line(path, 200),
 		Read:  func(ctx context.Context) (Value, error) { return f.run(ctx, q, path, words) },
 	}, nil

@@ -13,7 +13,7 @@ type CredentialFile interface {
 	// Source is the word of the source: "passfile".
 	Source() string
 	// Locate finds the entry that is for a connection; the rules are those of Finder.Locate.
-	Locate(f *Finder, q Query) (*Place, *finding.Finding)
+	Locate(f *Finder, q Query) (*Location, *finding.Finding)
 	// Place is the file that Put writes to, in words: "password file /home/w/passwords".
 	Place(f *Finder, q Query) string
 	// Put writes a password to the entry for a connection, and returns the place.

@@ -22,12 +22,12 @@ func (q Query) KeyringEntry() string {
 }
 
 // keyring looks whether there is a keyring, and asks it nothing yet.
-func (f *Finder) keyring(q Query) (*Place, *finding.Finding) {
+func (f *Finder) keyring(q Query) (*Location, *finding.Finding) {
 	if why := keyring.Problem(f.Lookup); why != "" {
 		return nil, noKeyring(q, why)
 	}
 	entry := q.KeyringEntry()
-	return &Place{
+	return &Location{
 		Place: "the system's keyring, entry " + clean.Line(entry, 80),
 		Read: func(ctx context.Context) (Value, error) {
 			f.mu.Lock()

@@ -79,7 +79,7 @@ type Query struct {
 }
 
 // Declaration finds the password that a container's environment declares.
-type Declaration func(q Query) (*Place, *finding.Finding)
+type Declaration func(q Query) (*Location, *finding.Finding)
 
 // Login is a login that a service made for a short time.
 type Login struct {
@@ -104,7 +104,7 @@ type Finder struct {
 	// Wallet finds an entry of the wallet. A source that was not named in the
 	// profile (byDefault) asks nobody: where the wallet is not open, or has
 	// nothing that fits, the finding's code is secret.no-match.
-	Wallet func(ctx context.Context, q Query, byDefault bool) (*Place, *finding.Finding)
+	Wallet func(ctx context.Context, q Query, byDefault bool) (*Location, *finding.Finding)
 
 	// Files are the credential files of all engines.
 	Files []CredentialFile
@@ -118,7 +118,7 @@ type Finder struct {
 
 	ringed map[string]Value // by entry of the keyring
 
-	known map[string]*Place // by profile: given in place of what its source has
+	known map[string]*Location // by profile: given in place of what its source has
 }
 
 // Know gives a profile a password in place of what its source has: one that this run made, and that a test is to prove.
@@ -127,9 +127,9 @@ func (f *Finder) Know(profile string, v Value, place string) (forget func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.known == nil {
-		f.known = make(map[string]*Place)
+		f.known = make(map[string]*Location)
 	}
-	f.known[profile] = &Place{Place: place, Read: func(context.Context) (Value, error) { return v, nil }}
+	f.known[profile] = &Location{Place: place, Read: func(context.Context) (Value, error) { return v, nil }}
 	return func() {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -138,7 +138,7 @@ func (f *Finder) Know(profile string, v Value, place string) (forget func()) {
 }
 
 // knows is what Know gave for a query, nil for nothing.
-func (f *Finder) knows(q Query) *Place {
+func (f *Finder) knows(q Query) *Location {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if q.Kind != OfDatabase {
@@ -147,8 +147,8 @@ func (f *Finder) knows(q Query) *Place {
 	return f.known[q.Profile]
 }
 
-// Place is a secret whose place is known and whose value has not been taken.
-type Place struct {
+// Location is a secret whose place is known and whose value has not been taken.
+type Location struct {
 	Place string // "file /home/w/passwords, line 1", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
 	Asks  bool   // a person will be asked
@@ -161,7 +161,7 @@ type Place struct {
 }
 
 // Take reads the value. It is called once the server has asked for it.
-func (l *Place) Take(ctx context.Context) (Value, error) {
+func (l *Location) Take(ctx context.Context) (Value, error) {
 	if l.Read == nil {
 		return Value{}, nil
 	}
@@ -171,7 +171,7 @@ func (l *Place) Take(ctx context.Context) (Value, error) {
 // Locate finds where the secret is, and judges whether it is safe there. The
 // finding is nil or a warning where the Place is not nil. A source that is
 // refused never falls through to the next one.
-func (f *Finder) Locate(ctx context.Context, q Query) (*Place, *finding.Finding) {
+func (f *Finder) Locate(ctx context.Context, q Query) (*Location, *finding.Finding) {
 	located, found := f.locate(ctx, q)
 	if located == nil || located.Read == nil || q.Recheck == nil {
 		return located, found
@@ -194,13 +194,13 @@ func (f *Finder) Locate(ctx context.Context, q Query) (*Place, *finding.Finding)
 	return &again, found
 }
 
-func (f *Finder) locate(ctx context.Context, q Query) (*Place, *finding.Finding) {
+func (f *Finder) locate(ctx context.Context, q Query) (*Location, *finding.Finding) {
 	if known := f.knows(q); known != nil {
 		return known, nil
 	}
 	switch q.Source.Kind {
 	case "none":
-		return &Place{Place: "none, by the profile", None: true}, nil
+		return &Location{Place: "none, by the profile", None: true}, nil
 	case "ask":
 		if !f.canAsk(q) {
 			return nil, q.suggest(finding.New(finding.SecretNoTerminal,
@@ -234,7 +234,7 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Place, *finding.Finding)
 }
 
 // inOrder is the order for a profile that names no source.
-func (f *Finder) inOrder(ctx context.Context, q Query) (*Place, *finding.Finding) {
+func (f *Finder) inOrder(ctx context.Context, q Query) (*Location, *finding.Finding) {
 	var tried []string
 	if q.Credentials != nil {
 		located, found := q.Credentials.Locate(f, q)
@@ -258,7 +258,7 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Place, *finding.Finding
 		return located, nil
 	}
 	tried = append(tried, "there is no terminal to ask on")
-	return &Place{Place: "none found", None: true, Tried: tried}, nil
+	return &Location{Place: "none found", None: true, Tried: tried}, nil
 }
 
 // canAsk tells whether there is someone to ask, or was when the answer was given.
@@ -270,7 +270,7 @@ func (f *Finder) canAsk(q Query) bool {
 }
 
 // asking asks once for a profile, however many hosts or tests want the answer.
-func (f *Finder) asking(q Query) *Place {
+func (f *Finder) asking(q Query) *Location {
 	read := func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
 		defer f.mu.Unlock()
@@ -286,7 +286,7 @@ func (f *Finder) asking(q Query) *Place {
 		}
 		return value, err
 	}
-	return &Place{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
+	return &Location{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
 }
 
 // Forget drops what a person typed: it was wrong.
@@ -296,7 +296,7 @@ func (f *Finder) Forget(q Query) {
 	delete(f.typed, q.answerKey())
 }
 
-func (f *Finder) environment(q Query) (*Place, *finding.Finding) {
+func (f *Finder) environment(q Query) (*Location, *finding.Finding) {
 	value, ok := f.Lookup(q.Source.Arg)
 	if !ok {
 		return nil, finding.New(finding.SecretMissing, "the environment variable %s is not set", q.Source.Arg).
@@ -307,13 +307,13 @@ func (f *Finder) environment(q Query) (*Place, *finding.Finding) {
 	if value == "" {
 		place += ", set and empty: an empty password"
 	}
-	return &Place{Place: place, Read: func(context.Context) (Value, error) {
+	return &Location{Place: place, Read: func(context.Context) (Value, error) {
 		value, _ := f.Lookup(q.Source.Arg)
 		return NewValue(value), nil
 	}}, nil
 }
 
-func (f *Finder) file(q Query) (*Place, *finding.Finding) {
+func (f *Finder) file(q Query) (*Location, *finding.Finding) {
 	path := q.Source.Arg
 	if found := q.Judge(path, "the secret file"); found != nil {
 		return nil, found
@@ -326,7 +326,7 @@ func (f *Finder) file(q Query) (*Place, *finding.Finding) {
 	if first.Empty() {
 		place += ", empty: an empty password"
 	}
-	return &Place{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
+	return &Location{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
 }
 
 // FirstLine is the first line of a file, of at most 64 KiB. Whether others can read

@@ -79,11 +79,11 @@ type shell struct {
 }
 
 func (s *shell) Source() string { return "passfile" }
-func (s *shell) Locate(*Finder, Query) (*Place, *finding.Finding) {
+func (s *shell) Locate(*Finder, Query) (*Location, *finding.Finding) {
 	if s.found != nil {
 		return nil, s.found
 	}
-	return &Place{Place: "the shell", Read: func(context.Context) (Value, error) { return NewValue(s.kept), nil }}, nil
+	return &Location{Place: "the shell", Read: func(context.Context) (Value, error) { return NewValue(s.kept), nil }}, nil
 }
 func (s *shell) Put(_ context.Context, _ *Finder, _ Query, v Value) (string, error) {
 	s.kept = v.Disclose()

@@ -39,7 +39,7 @@ func noAnswer(path string, silent *privatesocket.SilentError) *finding.Finding {
 }
 
 // Find is the Wallet of a secret.Finder.
-func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Place, *finding.Finding) {
+func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*secret.Location, *finding.Finding) {
 	v.mu.Lock()
 	w, err := v.openQuietly(ctx)
 	v.mu.Unlock()
@@ -63,7 +63,7 @@ func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*s
 			Suggest("gharbor wallet unlock -lifetime 15m   # on a terminal, for this user").
 			Advise("make a reader: gharbor wallet reader add NAME -out FILE (for a job that runs unattended)")
 	case w == nil:
-		return &secret.Place{
+		return &secret.Location{
 			Place: fmt.Sprintf("wallet %s, after its passphrase", clean.Line(v.Store.Path, 200)),
 			Asks:  true,
 			Read:  func(ctx context.Context) (secret.Value, error) { return v.ask(ctx, q) },
@@ -74,7 +74,7 @@ func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*s
 		return nil, found
 	}
 	value := e.Secret
-	return &secret.Place{
+	return &secret.Location{
 		Place: w.place(e, q),
 		Read:  func(context.Context) (secret.Value, error) { return value, nil },
 	}, nil

@@ -251,7 +251,7 @@ func plainText(s string) string {
 }
 
 // declaredSecret finds the password that the profile's source names in the environment.
-func (v *view) declaredSecret(q secret.Query) (*secret.Place, *finding.Finding) {
+func (v *view) declaredSecret(q secret.Query) (*secret.Location, *finding.Finding) {
 	variable := q.Source.Arg
 	value, ok := v.one.Config.Env[variable]
 	if !ok {
@@ -284,7 +284,7 @@ func (v *view) declaredSecret(q secret.Query) (*secret.Place, *finding.Finding) 
 		if value.Empty() {
 			place += ", empty: an empty password"
 		}
-		return &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
+		return &secret.Location{Place: place, Read: func(context.Context) (secret.Value, error) { return value, nil }}, nil
 	}
 	file := value.Disclose()
 	if !path.IsAbs(file) {
@@ -292,7 +292,7 @@ func (v *view) declaredSecret(q secret.Query) (*secret.Place, *finding.Finding) 
 			v.one.Name).
 			Suggest("gharbor set %s secret=ask", q.Profile)
 	}
-	return &secret.Place{
+	return &secret.Location{
 		Place: fmt.Sprintf("file %s of the container %s, which %s names", clean.Line(file, 200), v.one.Name, variable),
 		Read:  func(ctx context.Context) (secret.Value, error) { return v.fileSecret(ctx, q, file) },
 	}, nil

@@ -50,8 +50,8 @@ func Fits(p *resolve.Profile) error {
 	return nil
 }
 
-// For completes a wish by what a profile says: the engine, the account, the database, the ports, and the wallet's
-// entry for the password. A mistake in the wish is a *Refused.
+// For completes a request with the values of a profile: the engine, the account, the database, the ports, and the
+// wallet's entry for the password. A mistake in the request is a *Refusal.
 func (w Request) For(p *resolve.Profile) (Request, error) {
 	given := w
 	w.Profile, w.Engine, w.User, w.Database = p.Profile.Name, p.Engine(), p.Text(key.User), p.Text(key.Database)

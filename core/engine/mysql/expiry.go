@@ -73,7 +73,7 @@ func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition strin
 	return strings.ToUpper(strings.Join(all, " "))
 }
 
-// expiry is the rule by which a password ends on the day of the wish.
+// expiry is the rule by which a password ends on the wanted day.
 func expiry(ctx context.Context, ask engine.Ask, w *engine.DesiredState, a account, renewed bool) (string, error) {
 	if w.Until.IsZero() {
 		return "PASSWORD EXPIRE NEVER", nil

@@ -35,7 +35,7 @@ const (
 	methodSocket  = "unix-socket identity" // the plugins unix_socket and auth_socket
 )
 
-// cachingFull is a server's wish for the password itself, which is not in its
+// cachingFull is a server's request for the password itself, which is not in its
 // cache (MySQL documentation, "Caching_sha2_password information").
 const cachingFull = 4
 

@@ -116,7 +116,7 @@ func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []secti
 // Locate finds the password in the option files: in the
 // group that had one last and fits. Where the group also names a user, a host or
 // a port, they must be this connection's: the password is theirs.
-func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *finding.Finding) {
+func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Location, *finding.Finding) {
 	sections, read, ignored, found := c.options(f, q)
 	if found != nil {
 		return nil, found
@@ -149,13 +149,13 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *f
 
 // inGroup is the password of a group that fits.
 func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
-	password optionfile.Option) (*secret.Place, *finding.Finding) {
+	password optionfile.Option) (*secret.Location, *finding.Finding) {
 	place := fmt.Sprintf("option file %s, [%s], line %d%s", password.File, clean.Line(s.group, 60), password.Line,
 		secret.Unchecked)
 	if password.Value == "" {
 		place += ", an empty password"
 	}
-	located := &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) {
+	located := &secret.Location{Place: place, Read: func(context.Context) (secret.Value, error) {
 		again, _, _, found := c.options(f, q)
 		if found != nil {
 			return secret.Value{}, errors.New(found.Cause)

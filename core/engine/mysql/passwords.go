@@ -37,7 +37,7 @@ func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*en
 	case !isMariaDB(w.Facts):
 		c.Text, c.Shown = c.Text+" RETAIN CURRENT PASSWORD", c.Shown+" RETAIN CURRENT PASSWORD"
 	default:
-		return nil, &engine.WishError{What: fmt.Sprintf("the server keeps no second password for %s", own.account)}
+		return nil, &engine.NameError{What: fmt.Sprintf("the server keeps no second password for %s", own.account)}
 	}
 	p := &engine.Plan{Changes: []engine.Change{c}}
 	admin, readErr := readRights(ctx, ask, "")
@@ -85,7 +85,7 @@ func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
 	if w.KeepOld {
 		return nil,
-			&engine.WishError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
+			&engine.NameError{What: "an account can't keep its own old password: an administrator's profile can (-as)"}
 	}
 	if !isMariaDB(w.Facts) {
 		c.Text = "ALTER USER USER() IDENTIFIED BY " + text(w.Password.Disclose())

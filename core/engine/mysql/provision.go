@@ -63,7 +63,7 @@ func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, er
 	return host, nil
 }
 
-// theAccount is the account that a connection of the wish would log in as; the others are those of its name for other
+// theAccount is the account that such a connection would log in as; the others are those of its name for other
 // hosts, and before is an anonymous one that the server would take instead.
 func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (own *storedAccount, others []account,
 	before *account,

@@ -252,7 +252,7 @@ func findTable(
 		all = append(all, row[0])
 	}
 	if !slices.Contains(all, name) {
-		return "", "", &engine.WishError{What: "there is no table " + word, Near: nearest.Name(name, all)}
+		return "", "", &engine.NameError{What: "there is no table " + word, Near: nearest.Name(name, all)}
 	}
 	return schema, name, nil
 }
@@ -325,7 +325,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 		return nil, err
 	}
 	if admin.whose == own.String() {
-		return nil, &engine.WishError{What: fmt.Sprintf("the account %s is the administrator's own", own.account)}
+		return nil, &engine.NameError{What: fmt.Sprintf("the account %s is the administrator's own", own.account)}
 	}
 	p := &engine.Plan{}
 	for _, o := range others {

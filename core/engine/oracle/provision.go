@@ -55,13 +55,13 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if len(w.Tables) == 0 {
 		return nil,
-			&engine.WishError{What: "name the tables with -on OWNER.TABLE: this engine gives no rights on a whole schema"}
+			&engine.NameError{What: "name the tables with -on OWNER.TABLE: this engine gives no rights on a whole schema"}
 	}
 	p := &engine.Plan{}
 	for _, word := range w.Tables {
 		owner, name, both := engine.CutName(word, '"')
 		if !both {
-			return nil, &engine.WishError{What: fmt.Sprintf("the table %s needs its owner: OWNER.%s", word, word)}
+			return nil, &engine.NameError{What: fmt.Sprintf("the table %s needs its owner: OWNER.%s", word, word)}
 		}
 		owner, name = foldName(owner), foldName(name)
 		rows, err := ask(ctx, "SELECT COUNT(*) FROM all_objects WHERE object_type IN ('TABLE','VIEW') AND object_name = "+
@@ -70,7 +70,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 			return nil, err
 		}
 		if len(rows) == 0 || rows[0][0] == "0" {
-			return nil, &engine.WishError{What: "there is no table " + word}
+			return nil, &engine.NameError{What: "there is no table " + word}
 		}
 		rows, err = ask(ctx, "SELECT privilege FROM dba_tab_privs WHERE grantee = "+literal(foldName(w.User))+" AND owner = "+
 			literal(owner)+" AND table_name = "+literal(name))

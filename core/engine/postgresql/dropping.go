@@ -154,7 +154,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	}
 	p := &engine.Plan{}
 	if w.User == admin.name {
-		return nil, &engine.WishError{What: fmt.Sprintf("the role %s is the administrator's own", w.User)}
+		return nil, &engine.NameError{What: fmt.Sprintf("the role %s is the administrator's own", w.User)}
 	}
 	rows, err := ask(ctx, holdings, w.User)
 	if err != nil {

@@ -43,7 +43,7 @@ func passwordPath(source secret.Source, lookup func(string) (string, bool), home
 var defaultSocketFolders = []string{"/var/run/postgresql", "/run/postgresql", "/tmp"}
 
 // Locate finds the line of the password file that is for this connection.
-func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *finding.Finding) {
+func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Location, *finding.Finding) {
 	path, why := passwordPath(q.Source, f.Lookup, f.Home)
 	what := "the password file"
 	if why != "" && f.JudgeFile != nil {
@@ -76,7 +76,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Place, *fi
 	if result.Match.Password == "" {
 		place += ", an empty password"
 	}
-	located := &secret.Place{Place: place, Read: func(context.Context) (secret.Value, error) {
+	located := &secret.Location{Place: place, Read: func(context.Context) (secret.Value, error) {
 		again, err := find()
 		if err != nil {
 			return secret.Value{}, err

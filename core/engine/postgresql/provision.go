@@ -329,7 +329,7 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (
 func tooLong(what, name string) error {
 	const most = 63
 	if len(name) > most {
-		return &engine.WishError{What: fmt.Sprintf("the name of the %s has %d bytes; the server takes %d", what,
+		return &engine.NameError{What: fmt.Sprintf("the name of the %s has %d bytes; the server takes %d", what,
 			len(name), most)}
 	}
 	return nil

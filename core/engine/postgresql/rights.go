@@ -262,7 +262,7 @@ func findTable(ctx context.Context, ask engine.Ask, w *engine.DesiredState, word
 	case len(rows) == 0:
 		return nil, noTable(ctx, ask, word)
 	case len(rows) > 1:
-		return nil, &engine.WishError{What: fmt.Sprintf("the table %s is in several schemas: %s; write SCHEMA.%s", word,
+		return nil, &engine.NameError{What: fmt.Sprintf("the table %s is in several schemas: %s; write SCHEMA.%s", word,
 			strings.Join(columnOf(rows), ", "), word)}
 	}
 	t := &grantTable{schema: rows[0][0], name: name, usage: rows[0][1] == yes, rights: rows[0][2] == yes}
@@ -287,7 +287,7 @@ func noTable(ctx context.Context, ask engine.Ask, word string) error {
 	if err != nil {
 		return err
 	}
-	return &engine.WishError{What: "there is no table " + word, Near: nearest.Name(word, columnOf(rows))}
+	return &engine.NameError{What: "there is no table " + word, Near: nearest.Name(word, columnOf(rows))}
 }
 
 // changes are those that a table needs.

@@ -28,7 +28,7 @@ var provision = &engine.Provision{
 	DropOld:     planDropOld,
 }
 
-// userOf is the account of a wish: one that names none is the default user.
+// userOf is the account's name: the default user where none is named.
 func userOf(w *engine.DesiredState) string {
 	if w.User == "" {
 		return defaultUser
@@ -165,7 +165,7 @@ func rightsOf(access engine.Access) (rules []string, examples []string) {
 	return []string{"+@read", "+@connection", "-@dangerous", "+info"}, reading
 }
 
-// patternsOf are the patterns of the keys that a wish is for.
+// patternsOf are the patterns of the keys that the account may use.
 func patternsOf(w *engine.DesiredState) []string {
 	patterns := w.Tables
 	if len(patterns) == 0 {
@@ -284,7 +284,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 // planDropAccount removes a user. The default user is always there.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if userOf(w) == defaultUser {
-		return nil, &engine.WishError{What: "the user default can't be dropped: each connection begins as it"}
+		return nil, &engine.NameError{What: "the user default can't be dropped: each connection begins as it"}
 	}
 	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
 		return []engine.Change{engine.Taking("the user "+user+" is there", "ACL DELUSER %s", formatArgument(user))}
@@ -302,7 +302,7 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (
 	})
 }
 
-// planDropOld takes all passwords of a user away but the wish's.
+// planDropOld takes all passwords of a user away but the new one.
 func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user, p := userOf(w), &engine.Plan{}
 	a, err := askAccount(ctx, ask, user)

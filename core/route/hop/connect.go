@@ -491,13 +491,13 @@ func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string
 	return value, located.Place, err
 }
 
-func (d *Dialer) locate(ctx context.Context, q secret.Query) (*secret.Place, error) {
+func (d *Dialer) locate(ctx context.Context, q secret.Query) (*secret.Location, error) {
 	located, found := d.Finder.Locate(ctx, q)
 	if located == nil {
 		return nil, &secret.Failure{Found: found}
 	}
 	if located.Asks && d.Unattended && q.Source.Kind == "default" {
-		return &secret.Place{Place: "none found", None: true}, nil
+		return &secret.Location{Place: "none found", None: true}, nil
 	}
 	return located, nil
 }

@@ -233,7 +233,7 @@ const lastMoment = 10 * time.Second
 
 // choice finds the command that the first words name, a group's verb included.
 // rest are the words behind it; a group comes back itself where no verb follows,
-// or a wish for help.
+// or "help".
 func choice(makers []Maker, words []string) (cmd *Command, rest []string, err error) {
 	var all []*Command
 	for _, m := range makers {

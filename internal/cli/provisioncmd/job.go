@@ -163,7 +163,7 @@ func (c *call) provision(ctx context.Context, verb provision.Verb, o *options) e
 		return base.Failure(base.ExitFailed, fmt.Errorf("the guard of %s is read-only: nothing of it is dropped",
 			j.profile.Called))
 	}
-	w, err := j.wish(ctx, verb)
+	w, err := j.desiredState(ctx, verb)
 	if err != nil {
 		return err
 	}
@@ -183,8 +183,8 @@ func (c *call) provision(ctx context.Context, verb provision.Verb, o *options) e
 	return j.testProfile(ctx)
 }
 
-// wish connects the administrator, and says what is to be true there.
-func (j *job) wish(ctx context.Context, verb provision.Verb) (*provision.Request, error) {
+// desiredState makes the request of a verb from the flags and the profile, and logs the administrator in.
+func (j *job) desiredState(ctx context.Context, verb provision.Verb) (*provision.Request, error) {
 	w := &provision.Request{Verb: verb, DropAccount: true, DropDatabase: true}
 	if j.profile == nil {
 		w.Database, w.Owner, w.User, w.DropDatabase = j.Args[0], j.owner, j.owner, j.drop
@@ -349,7 +349,7 @@ func (j *job) tryPassword(ctx context.Context, p *resolve.Profile, v secret.Valu
 // planFailed is the error of a plan as the command's.
 func (j *job) planFailed(err error) error {
 	var gone *provision.NotThereError
-	var wrong *engine.WishError
+	var wrong *engine.NameError
 	var refused *engine.StatementError
 	switch {
 	case errors.As(err, &gone) && j.profile != nil:

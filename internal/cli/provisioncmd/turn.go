@@ -212,8 +212,8 @@ func (t *profileRotation) planReset(ctx context.Context) error {
 	return nil
 }
 
-// wish is the account with a password.
-func (t *profileRotation) wish(v secret.Value) *engine.DesiredState {
+// accountState is the account with a password.
+func (t *profileRotation) accountState(v secret.Value) *engine.DesiredState {
 	return &engine.DesiredState{
 		Facts:    t.seen,
 		User:     t.profile.Text(key.User),
@@ -225,7 +225,7 @@ func (t *profileRotation) wish(v secret.Value) *engine.DesiredState {
 
 // agree shows what will be done, and asks. done is true where nothing follows.
 func (t *profileRotation) agree(ctx context.Context) (done bool, err error) {
-	plan, err := t.planner(ctx, provision.On(t.changer), t.wish(t.next))
+	plan, err := t.planner(ctx, provision.On(t.changer), t.accountState(t.next))
 	if err != nil {
 		return false, t.planFailed(err)
 	}
@@ -332,7 +332,7 @@ func (t *profileRotation) set(ctx context.Context, to rotation.PasswordChoice) e
 	if to == rotation.Old {
 		v = t.old
 	}
-	w := t.wish(v)
+	w := t.accountState(v)
 	w.KeepOld = w.KeepOld && to == rotation.New
 	plan, err := t.planner(ctx, provision.On(t.changer), w)
 	if err != nil {

@@ -153,7 +153,7 @@ func (r *rotateRun) endOld(ctx context.Context, p *resolve.Profile) error {
 	if by.DropOld == nil {
 		return base.Usage("-drop-old: %s keeps one password alone", p.Engine().Name)
 	}
-	w, err := j.wish(ctx, provision.Unlock)
+	w, err := j.desiredState(ctx, provision.Unlock)
 	if err != nil {
 		return err
 	}
