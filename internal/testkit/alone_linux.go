@@ -1,6 +1,7 @@
 package testkit
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -34,7 +35,8 @@ func Alone(t *testing.T) (done bool) {
 		t.Fatal(err)
 	}
 	t.Parallel()
-	args := []string{"-test.run=^" + t.Name() + "$", "-test.v", "-test.parallel=6", "-test.timeout=25m"}
+	args := []string{"-test.run=^" + t.Name() + "$", "-test.v", "-test.parallel=6",
+		"-test.timeout=" + flag.Lookup("test.timeout").Value.String()}
 	for _, arg := range os.Args[1:] {
 		if !strings.HasPrefix(arg, "-test.") {
 			args = append(args, arg)
