@@ -120,7 +120,11 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 	remote, err = conv.(engine.SessionGiver).HandOver(local, key)
 	if err != nil {
 		end()
-		return nil, nil, fmt.Errorf("a session could not be handed over: %s", clean.Line(err.Error(), 200))
+		found := finding.New(finding.LoginBrokenOff, "the login worked, then the session could not be handed over").
+			Saw("%s", clean.Line(err.Error(), 200)).
+			Suggest("gharbor test %s", t.o.Profile)
+		l.Front.Refuse(local, c.opening, found)
+		return nil, nil, &refusal{found}
 	}
 	local.SetDeadline(time.Time{})
 	remote.SetDeadline(time.Time{})

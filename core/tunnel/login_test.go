@@ -61,6 +61,40 @@ func (s *session) CancelSession(context.Context) error {
 	return nil
 }
 
+// broken is a session whose server has gone before it is handed over.
+type broken struct{ *session }
+
+func (broken) HandOver(net.Conn, engine.CancelKey) (net.Conn, error) { return nil, io.ErrUnexpectedEOF }
+
+// TestLoginNotHandedOver: a program whose session ended before it got it is told so in its protocol.
+func TestLoginNotHandedOver(t *testing.T) {
+	var closed atomic.Int32
+	w := newWorld(t, func(conn net.Conn) { io.Copy(conn, conn) }, func(o *Options) {
+		o.Login = &Login{Front: lines, User: "warden", Database: "tides", OwnerOf: func(net.Conn) route.Owner { return route.OwnerSelf },
+			LogIn: func(ctx context.Context, _ *engine.SessionRequest, _ engine.GreetFunc, through *hop.Link) (engine.Conversation, *finding.Finding) {
+				conn, err := through.DialRaw(ctx, "tcp", "tide-db.internal.example:5432")
+				if err != nil {
+					return nil, finding.New(finding.ReachFailed, "%s", err.Error())
+				}
+				return broken{&session{conn: conn, closed: &closed}}, nil
+			}}
+	})
+	conn, err := net.Dial("tcp", w.local.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	conn.SetDeadline(time.Now().Add(time.Minute))
+	io.WriteString(conn, "warden tides\n")
+	if got, _ := bufio.NewReader(conn).ReadString('\n'); got != "refused: login.broken-off\n" {
+		t.Errorf("the program gets %q", got)
+	}
+	waitUntil(t, func() bool { return closed.Load() == 1 })
+	if s := w.tunnel.Status(); s.Refused != 1 || s.LastError == nil || s.LastError.Code != finding.LoginBrokenOff {
+		t.Errorf("%+v %+v", s, s.LastError)
+	}
+}
+
 func (s *session) Close() {
 	s.closed.Add(1)
 	s.conn.Close()

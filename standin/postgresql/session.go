@@ -164,7 +164,10 @@ func (s *session) answer() {
 		switch m := message.(type) {
 		case *pgproto3.Query:
 			s.arguments = nil
-			if _, _, ok := s.question(m.String); ok {
+			if isComment(m.String) {
+				s.backend.Send(&pgproto3.EmptyQueryResponse{})
+				s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
+			} else if _, _, ok := s.question(m.String); ok {
 				s.simple(m.String)
 			} else if !s.changed(m.String) && (s.Answer == nil || !s.Answer(s.backend, m.String, nil)) {
 				s.simple(m.String)
@@ -236,6 +239,11 @@ func (s *session) changed(query string) bool {
 	}
 	s.backend.Send(&pgproto3.ReadyForQuery{TxStatus: 'I'})
 	return true
+}
+
+// isComment reports whether a statement is nothing but a comment: drivers send one to see whether the server answers.
+func isComment(statement string) bool {
+	return strings.HasPrefix(statement, "--") && !strings.Contains(statement, "\n")
 }
 
 // simple answers statements with ; between them, up to one that fails.

@@ -111,6 +111,15 @@ func TestFaults(t *testing.T) {
 	}
 }
 
+// TestPing: the simulated server answers the comment by which the driver asks whether it is there.
+func TestPing(t *testing.T) {
+	t.Parallel()
+	got := with(t, birds(), nil)
+	if err := got.Conversation.(*conversation).pg.Ping(t.Context()); err != nil {
+		t.Error(err)
+	}
+}
+
 // TestLogins: who is let in, by which method, and why not.
 func TestLogins(t *testing.T) {
 	t.Parallel()
