@@ -39,15 +39,18 @@ const (
 )
 
 // byTime are the ends that only time shows.
-var byTime = []finding.Code{finding.SpeakSilent, finding.LoginTimeout, finding.TLSUnfinished, finding.SessionTimeout}
+var byTime = []finding.Code{finding.SpeakSilent, finding.LoginTimeout, finding.TLSUnfinished}
 
 // Start goes through the stages with a server at an address until one fails. change may be nil; the TLS rule is
 // off where it sets no plan. ends is the finding that the test expects: one that only time shows comes soon.
 func Start(t testing.TB, begin engine.Begin, address string, change func(*engine.Target), ends ...finding.Code) *Talk {
 	t.Helper()
 	limit := longLimit
-	if len(ends) > 0 && slices.Contains(byTime, ends[0]) {
+	switch {
+	case len(ends) > 0 && slices.Contains(byTime, ends[0]):
 		limit = shortLimit
+	case slices.Contains(ends, finding.SessionTimeout): // behind a login, which has its time too
+		limit = 4 * shortLimit
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), limit)
 	t.Cleanup(cancel)
