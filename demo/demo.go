@@ -95,7 +95,8 @@ type stage struct {
 	provider  *cloud.Provider
 	samples   *store.Store // the tables of sightings
 	authority *authority.Authority
-	closed    int // a port that nothing listens on
+	closed    int      // a port that nothing listens on
+	near, far net.Conn // which keep it from others
 	failed    error
 }
 
@@ -226,6 +227,11 @@ func (s *stage) tearDown() {
 	if s.archive != nil {
 		s.archive.Close()
 	}
+	for _, end := range []net.Conn{s.near, s.far} {
+		if end != nil {
+			end.Close()
+		}
+	}
 	if s.notes != nil {
 		s.notes.Close()
 	}
@@ -291,7 +297,7 @@ func (s *stage) start() (err error) {
 	if err := s.startCloud(); err != nil {
 		return err
 	}
-	if s.closed, err = closedPort(); err != nil {
+	if err := s.holdClosed(); err != nil {
 		return err
 	}
 	var lines strings.Builder
@@ -344,14 +350,20 @@ func (s *stage) banderFile() string { return filepath.Join(s.home, "bander") }
 
 func (s *stage) passwords() string { return filepath.Join(s.home, "passwords") }
 
-// closedPort finds a port that nothing listens on, by having held it.
-func closedPort() (int, error) {
+// holdClosed finds a port that nothing listens on. It is the near end of a connection that stays open, so no other
+// program gets it meanwhile.
+func (s *stage) holdClosed() error {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
+	if s.near, err = net.Dial("tcp", listener.Addr().String()); err != nil {
+		return err
+	}
+	s.closed = s.near.LocalAddr().(*net.TCPAddr).Port
+	s.far, err = listener.Accept()
+	return err
 }
 
 // say explains a step in a line.

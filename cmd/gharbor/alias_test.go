@@ -85,7 +85,7 @@ func TestAliasFailover(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer other.Close()
-	refused := fmt.Sprint("127.0.0.1:", testkit.FreePort(t))
+	refused := fmt.Sprint("127.0.0.1:", testkit.ClosedPort(t))
 	serves := fmt.Sprint("127.0.0.1:", pg.Port)
 	p := testkit.NewProgram(t)
 	p.Setenv("KNOT", testkit.WardenPassword)

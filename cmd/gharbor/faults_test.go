@@ -397,7 +397,7 @@ func TestHintNamesTheUsualPort(t *testing.T) {
 		t.Skip("port 5432 is taken here")
 	}
 	defer server.Close()
-	p := at(t, testkit.FreePort(t))
+	p := at(t, testkit.ClosedPort(t))
 	s := p.Test("sightings").Ends(t, "reach", "fail", "reach.refused")
 	if !strings.Contains(s.SeenText(), "a PostgreSQL server answers at 127.0.0.1:5432") || !strings.Contains(s.Try(), "gharbor set sightings port=5432") {
 		t.Fatalf("seen %s\ntry %s", s.SeenText(), s.Try())

@@ -47,7 +47,7 @@ func TestHopRefusals(t *testing.T) {
 	runReal(t, p, "tides", []realCase{
 		{"refused at the server", nil, "reach", "fail", "reach.refused", "seen from the jump host", "gharbor show tides"},
 		{"a name that is known nowhere", override("host=no-such-db.internal.example"), "name", "fail", "name.unknown-there", "looked up there", "host=NAME-OR-ADDRESS"},
-		{"nothing listens", override(fmt.Sprintf("hop.1.port=%d", testkit.FreePort(t))), "hop 1", "fail", "hop.refused", "connection refused", "hop.1.port=PORT"},
+		{"nothing listens", override(fmt.Sprintf("hop.1.port=%d", testkit.ClosedPort(t))), "hop 1", "fail", "hop.refused", "connection refused", "hop.1.port=PORT"},
 		{"a hop's name", override("hop.1.host=no-such-gate.saltmarsh.example"), "hop 1", "fail", "hop.name-unknown", "", "hop.1.host=HOST"},
 		{"a mail server", override("hop.1.port=" + mail), "hop 1", "fail", "hop.not-ssh", "mail or file transfer", "hop.1.port=PORT"},
 		{"silence", append(override("hop.1.port="+silent), "-timeout", "1s"), "hop 1", "fail", "hop.silent", "says nothing", "hop.1.port"},

@@ -516,7 +516,7 @@ func TestLocalLoginHosts(t *testing.T) {
 	t.Parallel()
 	p, server := onReal(t)
 	second := testkit.SecondPostgreSQL(t)
-	p.OK("set", "sightings", "host=", "port=", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d,127.0.0.1:%d", testkit.FreePort(t), second.Port, server.Port), "target=writable")
+	p.OK("set", "sightings", "host=", "port=", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d,127.0.0.1:%d", testkit.ClosedPort(t), second.Port, server.Port), "target=writable")
 	for _, flags := range [][]string{nil, {"-read-only"}} {
 		folder := loggingIn(t, p, "sightings", flags...)
 		for range 2 {

@@ -459,7 +459,7 @@ func TestCompare(t *testing.T) {
 	t.Cleanup(first.Close)
 	p.Setenv("KNOT", "knot")
 	text := p.ReadProfiles() + "[profile.sightings.expect]\ntables = [\"sighting\", \"ring\"]\nwritable = true\n"
-	for name, port := range map[string]int{"again": one.Port(), "clone": two.Port(), "other": three.Port(), "closed": testkit.FreePort(t)} {
+	for name, port := range map[string]int{"again": one.Port(), "clone": two.Port(), "other": three.Port(), "closed": testkit.ClosedPort(t)} {
 		text += fmt.Sprintf("\n[profile.%s]\nlike = \"sightings\"\nport = %d\n", name, port)
 	}
 	text += fmt.Sprintf("\n[profile.moult]\nengine = \"mysql\"\nhost = \"127.0.0.1\"\nport = %d\nuser = \"oldhand\"\ndatabase = \"moult\"\nsecret = \"env:KNOT\"\n", first.Port())

@@ -113,7 +113,7 @@ func TestOracleFindings(t *testing.T) {
 	other.Profiles(strings.Replace(other.ReadProfiles(), "postgresql\"", "oracle\"\nservice = \"SKEIN\"", 1))
 	other.Test("sightings").Ends(t, "speak", "fail", "speak.other-engine")
 	p.Test("archive", override("engine=mariadb", "service=", fmt.Sprint("port=", server.Port()))...).Ends(t, "speak", "fail", "speak.other-engine")
-	p.Test("archive", override(fmt.Sprint("port=", testkit.FreePort(t)))...).Ends(t, "reach", "fail", "reach.refused")
+	p.Test("archive", override(fmt.Sprint("port=", testkit.ClosedPort(t)))...).Ends(t, "reach", "fail", "reach.refused")
 }
 
 // TestOracleStates: what is behind the listener may be down, starting, or a standby.
@@ -241,7 +241,7 @@ func TestOracleRedirect(t *testing.T) {
 	if strings.Contains(s.Finding.Cause, "listed, and") {
 		t.Errorf("%s", s.Finding.Cause)
 	}
-	gone := net.JoinHostPort("127.0.0.1", fmt.Sprint(testkit.FreePort(t)))
+	gone := net.JoinHostPort("127.0.0.1", fmt.Sprint(testkit.ClosedPort(t)))
 	p.Test("archive", override("host=", "hosts="+sends(gone)+","+gone)...).Ends(t, "reach", "fail", "reach.refused")
 }
 

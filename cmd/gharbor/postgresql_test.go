@@ -253,7 +253,7 @@ func TestRealHosts(t *testing.T) {
 	t.Parallel()
 	p, server := onReal(t)
 	second := testkit.SecondPostgreSQL(t)
-	closed := testkit.FreePort(t)
+	closed := testkit.ClosedPort(t)
 	hosts := func(ports ...int) string {
 		var words []string
 		for _, port := range ports {
@@ -277,14 +277,14 @@ func TestRealHosts(t *testing.T) {
 	p.Test("sightings", override(hosts(server.Port), "target=read-only")...).Ends(t, "session", "fail", "session.target")
 	// A refused login does not send the same password to the next host.
 	p.Test("sightings", override(hosts(server.Port, second.Port), "secret=env:KNOT")...).Ends(t, "login", "fail", "login.password")
-	p.Test("sightings", override(hosts(closed, testkit.FreePort(t)))...).Ends(t, "reach", "fail", "reach.refused")
+	p.Test("sightings", override(hosts(closed, testkit.ClosedPort(t)))...).Ends(t, "reach", "fail", "reach.refused")
 }
 
 // TestRealHint: a wrong port of this machine says what is to be done.
 func TestRealHint(t *testing.T) {
 	t.Parallel()
 	p, _ := onReal(t)
-	s := p.Test("sightings", override(fmt.Sprintf("port=%d", testkit.FreePort(t)))...).Ends(t, "reach", "fail", "reach.refused")
+	s := p.Test("sightings", override(fmt.Sprintf("port=%d", testkit.ClosedPort(t)))...).Ends(t, "reach", "fail", "reach.refused")
 	if !strings.Contains(s.SeenText(), "connection refused") || !strings.Contains(s.Try(), "gharbor nearby") {
 		t.Errorf("seen %s\ntry %s", s.SeenText(), s.Try())
 	}
@@ -424,7 +424,7 @@ func TestRealPassfile(t *testing.T) {
 	// Each host has a line of its own.
 	second := testkit.SecondPostgreSQL(t)
 	p.Write(other, fmt.Sprintf("127.0.0.1:%d:*:warden:%s\n", second.Port, escaped))
-	r = p.Test("sightings", override("secret=passfile", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", testkit.FreePort(t), second.Port))...)
+	r = p.Test("sightings", override("secret=passfile", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", testkit.ClosedPort(t), second.Port))...)
 	if r.Outcome != "warn" || r.Stage("login").Outcome != "ok" {
 		t.Errorf("the second host's line: %+v", r.Stages)
 	}
@@ -489,7 +489,7 @@ func TestRealCertificate(t *testing.T) {
 		t.Errorf("the kept certificate: %v %v", info, err)
 	}
 	p.Run("certificate", "socket").Want(5).Has("Unix socket")
-	p.Run("certificate", "sightings", "-override", fmt.Sprintf("port=%d", testkit.FreePort(t))).Want(5).Has("reach.refused")
+	p.Run("certificate", "sightings", "-override", fmt.Sprintf("port=%d", testkit.ClosedPort(t))).Want(5).Has("reach.refused")
 	_ = server
 }
 

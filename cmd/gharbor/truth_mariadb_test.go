@@ -93,7 +93,7 @@ func TestProxyHeader(t *testing.T) {
 		t.Errorf("%+v", s.Finding)
 	}
 	atMariaDB(t, testkit.Proxy(t, server.Port, "")).OK("test", "x")
-	atMariaDB(t, testkit.Proxy(t, testkit.FreePort(t), "")).Test("x").Ends(t, "speak", "fail", "speak.closed")
+	atMariaDB(t, testkit.Proxy(t, testkit.ClosedPort(t), "")).Test("x").Ends(t, "speak", "fail", "speak.closed")
 }
 
 // TestMariaDBCertificates: a certificate that the server does not know is named each time, and one with another subject is

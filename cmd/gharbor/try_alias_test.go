@@ -118,6 +118,6 @@ func oracleCases() []tryCase {
 		{name: "oracle's right to log in", code: "login.no-login-right", setUp: onArchive(free, "user=shut")},
 		{name: "oracle's administrators", code: "login.right-refused", setUp: onArchive(free, "as=sysdba")},
 		{name: "oracle's SYS", code: "login.right-needed", setUp: onArchive(free, "user=sys")},
-		{name: "oracle's listener down", code: "reach.refused", setUp: onPort("oracle", func(w *tryWorld) int { return testkit.FreePort(w.t) }, "service=SKEIN"), after: fills{"gharbor show": "same", "gharbor nearby": "same", "sudo": "same", "on the server": "same"}},
+		{name: "oracle's listener down", code: "reach.refused", setUp: onPort("oracle", func(w *tryWorld) int { return testkit.ClosedPort(w.t) }, "service=SKEIN"), after: fills{"gharbor show": "same", "gharbor nearby": "same", "sudo": "same", "on the server": "same"}},
 	}
 }

@@ -100,7 +100,7 @@ func simulated(fault any, pairs ...string) func(*tryWorld) {
 	return onPort(engine, port, pairs...)
 }
 
-func nowhere(w *tryWorld) int { return testkit.FreePort(w.t) }
+func nowhere(w *tryWorld) int { return testkit.ClosedPort(w.t) }
 
 type fills = map[string]string
 
@@ -218,7 +218,7 @@ func reachCases() []tryCase {
 			}
 		}, fill: fills{"PATH": "/tmp/none.sock"}, after: fills{"gharbor set": "reach.socket-missing"}},
 		{name: "a host that was passed over", code: "reach.passed-over", setUp: func(w *tryWorld) {
-			onPostgreSQL([]string{"host=", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", testkit.FreePort(w.t), w.pg.Port)})(w)
+			onPostgreSQL([]string{"host=", fmt.Sprintf("hosts=127.0.0.1:%d,127.0.0.1:%d", testkit.ClosedPort(w.t), w.pg.Port)})(w)
 		}, after: fills{"gharbor show": "same"}},
 		{name: "no host is the target", code: "session.target", setUp: func(w *tryWorld) {
 			onPostgreSQL([]string{"host=", fmt.Sprintf("hosts=127.0.0.1:%d", w.pg.Port), "target=read-only"})(w)

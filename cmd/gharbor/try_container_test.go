@@ -130,7 +130,7 @@ func containerCases() []tryCase {
 		}, typed: ringerPassword},
 		{name: "a container nearby", code: "reach.refused", setUp: func(w *tryWorld) {
 			inContainer(nil)(w)
-			w.OK("set", "x", "container=", "host=127.0.0.1", fmt.Sprintf("port=%d", testkit.FreePort(w.t)))
+			w.OK("set", "x", "container=", "host=127.0.0.1", fmt.Sprintf("port=%d", testkit.ClosedPort(w.t)))
 		}, after: with(fills{"gharbor show": "same", "gharbor set x socket": "login.password", "gharbor set x port": "login.password"})},
 		{name: "a container nearby that is stopped", code: "reach.refused", setUp: func(w *tryWorld) {
 			inContainer(func(_ *tryWorld, h *harbour, c *engineapi.Config) {

@@ -31,7 +31,7 @@ func TestWithPostgreSQL(t *testing.T) {
 		"[profile.verified]\nlike = \"sightings\"\ntls = \"verified\"\ntls-ca = %q\ntls-name = \"sightings.saltmarsh.example\"\n\n"+
 		"[profile.socket]\nengine = \"postgresql\"\nsocket = %q\nport = %d\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:WARDEN\"\n\n"+
 		"[profile.hosts]\nengine = \"postgresql\"\nhosts = [\"127.0.0.1:%d\", \"127.0.0.1:%d\"]\ndatabase = \"sightings\"\nuser = \"warden\"\nsecret = \"env:WARDEN\"\n",
-		server.Port, server.Authority, server.Folder, server.Port, testkit.FreePort(t), server.Port))
+		server.Port, server.Authority, server.Folder, server.Port, testkit.ClosedPort(t), server.Port))
 	query := "select current_user || ' ' || coalesce((select ssl::text from pg_stat_ssl where pid = pg_backend_pid()), '')"
 	for _, c := range []struct {
 		profile string

@@ -489,7 +489,29 @@ func Serve(t testing.TB, listener net.Listener, serve func(net.Conn)) {
 	}()
 }
 
-// FreePort is a port of 127.0.0.1 that nothing listens on.
+// ClosedPort is a port of 127.0.0.1 that nothing listens on until the test ends: it is the near end of a connection that
+// stays open, so that no other program gets it.
+func ClosedPort(t testing.TB) int {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	near, err := net.Dial("tcp", listener.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { near.Close() })
+	far, err := listener.Accept()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { far.Close() })
+	return near.LocalAddr().(*net.TCPAddr).Port
+}
+
+// FreePort is a port of 127.0.0.1 to listen on.
 func FreePort(t testing.TB) int {
 	t.Helper()
 	port, err := freePort()
