@@ -97,7 +97,7 @@ type Runner struct {
 	thorough   bool                   // read what only a comparison needs
 	statements bool                   // the conversation is for statements
 	greet      engine.GreetFunc       // of that program, where the server speaks first; nil for none
-	opening    *engine.SessionRequest // what the program wants that the session is for; nil for none
+	request    *engine.SessionRequest // what the program wants that the session is for; nil for none
 	readOnly   bool                   // the program's session is read-only
 	only       []address.Candidate    // the servers to try; nil for the profile's
 	openWay    *hop.Link              // a way to the last hop that is open already, and stays open; nil for none

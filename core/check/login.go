@@ -14,7 +14,7 @@ import (
 
 // ProgramLogin is what a program on this machine needs of a login.
 type ProgramLogin struct {
-	Opening  *engine.SessionRequest // what the program wants; nil where the server speaks first
+	Request  *engine.SessionRequest // what the program wants; nil where the server speaks first
 	Greet    engine.GreetFunc       // by which the program says so there, else nil
 	Through  *hop.Link              // an open way to the profile's last hop, which stays open; nil without hops
 	ReadOnly bool                   // its session is read-only
@@ -26,7 +26,7 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	l ProgramLogin) (engine.Conversation, *finding.Finding) {
 	one := *r
 	one.Progress, one.until, one.statements, one.single = nil, "database", true, true
-	one.opening, one.greet, one.openWay, one.readOnly = l.Opening, l.Greet, l.Through, l.ReadOnly
+	one.request, one.greet, one.openWay, one.readOnly = l.Request, l.Greet, l.Through, l.ReadOnly
 	if target := p.Text(key.Target); target != "" && target != "any" {
 		at, found := one.chooseServer(ctx, p)
 		if found != nil {
@@ -51,7 +51,7 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 // may be read-only, and its answers may have a form for the program.
 func (r *Runner) chooseServer(ctx context.Context, p *resolve.Profile) (address.Candidate, *finding.Finding) {
 	one := *r
-	one.until, one.statements, one.opening, one.greet, one.readOnly = "session", false, nil, nil, false
+	one.until, one.statements, one.request, one.greet, one.readOnly = "session", false, nil, nil, false
 	t := one.test(ctx, p)
 	defer t.end()
 	if failed := t.stages.report.firstFailure(); failed.Finding != nil {
@@ -80,16 +80,16 @@ func (a *attempt) greetProgram(spoken finding.Result) finding.Result {
 // database is the one to open: the program's, else the profile's.
 func (t *test) database() string {
 	own := t.profile.Text(key.Database)
-	if t.opening == nil {
+	if t.request == nil {
 		return own
 	}
-	return cmp.Or(t.opening.Database, own)
+	return cmp.Or(t.request.Database, own)
 }
 
 // parameters are what a program wants of its session, nil where there is none.
 func (t *test) parameters() map[string]string {
-	if t.opening == nil {
+	if t.request == nil {
 		return nil
 	}
-	return t.opening.Parameters
+	return t.request.Parameters
 }

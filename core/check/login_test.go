@@ -26,15 +26,15 @@ func TestLogIn(t *testing.T) {
 		logins int
 	}{
 		"the profile's database": {known + two, map[string]map[string]finding.Result{"10.0.0.1:5432": nil},
-			ProgramLogin{Opening: &engine.SessionRequest{}}, "10.0.0.1:5432", "tides", "", 1},
+			ProgramLogin{Request: &engine.SessionRequest{}}, "10.0.0.1:5432", "tides", "", 1},
 		"another, read-only": {known + two, map[string]map[string]finding.Result{"10.0.0.2:5432": nil},
-			ProgramLogin{Opening: &engine.SessionRequest{Database: "sea", Parameters: map[string]string{"a": "b"}}, ReadOnly: true}, "10.0.0.2:5432", "sea", "", 1},
+			ProgramLogin{Request: &engine.SessionRequest{Database: "sea", Parameters: map[string]string{"a": "b"}}, ReadOnly: true}, "10.0.0.2:5432", "sea", "", 1},
 		"the wanted one": {known + two + "target = \"writable\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": wrong, "10.0.0.2:5432": nil},
-			ProgramLogin{Opening: &engine.SessionRequest{}, ReadOnly: true}, "10.0.0.2:5432", "tides", "", 3},
+			ProgramLogin{Request: &engine.SessionRequest{}, ReadOnly: true}, "10.0.0.2:5432", "tides", "", 3},
 		"no wanted one": {known + "host = \"10.0.0.1\"\ntarget = \"writable\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": wrong},
-			ProgramLogin{Opening: &engine.SessionRequest{}}, "", "", finding.SessionTarget, 1},
+			ProgramLogin{Request: &engine.SessionRequest{}}, "", "", finding.SessionTarget, 1},
 		"refused": {known + "host = \"10.0.0.1\"\n", map[string]map[string]finding.Result{"10.0.0.1:5432": {"database": failing(finding.DatabaseMissing)}},
-			ProgramLogin{Opening: &engine.SessionRequest{}}, "", "", finding.DatabaseMissing, 1},
+			ProgramLogin{Request: &engine.SessionRequest{}}, "", "", finding.DatabaseMissing, 1},
 	} {
 		fakes := make(map[string]*fake)
 		for at, ends := range c.ends {
@@ -49,7 +49,7 @@ func TestLogIn(t *testing.T) {
 			continue
 		}
 		to := conv.(*fake).target
-		if to.Address != c.at || to.Database != c.in || to.ReadOnly != c.local.ReadOnly || len(to.Parameters) != len(c.local.Opening.Parameters) {
+		if to.Address != c.at || to.Database != c.in || to.ReadOnly != c.local.ReadOnly || len(to.Parameters) != len(c.local.Request.Parameters) {
 			t.Errorf("%s: at %s in %s, read-only %v, with %v", name, to.Address, to.Database, to.ReadOnly, to.Parameters)
 		}
 	}

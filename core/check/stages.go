@@ -318,7 +318,7 @@ func (a *attempt) rotates() bool {
 
 // redial makes further connections to the same address; nil where there may be none.
 func (t *test) redial(reached *route.Connection) func(context.Context) (net.Conn, error) {
-	if t.single && t.opening == nil { // a program may cancel by another connection
+	if t.single && t.request == nil { // a program may cancel by another connection
 		return nil
 	}
 	if t.link != nil {

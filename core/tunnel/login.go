@@ -72,7 +72,7 @@ func (t *Tunnel) noteFailure(err error) {
 type caller struct {
 	*Tunnel
 	local   net.Conn
-	opening *engine.SessionRequest // what it wants; nil before it has said so
+	request *engine.SessionRequest // what it wants; nil before it has said so
 }
 
 // logIn hands a program a session at the server.
@@ -94,11 +94,11 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 	c := &caller{Tunnel: t, local: local}
 	var found *finding.Finding
 	if l.Front.Receive != nil {
-		if c.opening, err = l.Front.Receive(local); err != nil {
-			return nil, nil, noOpening(err)
+		if c.request, err = l.Front.Receive(local); err != nil {
+			return nil, nil, noRequest(err)
 		}
-		if c.opening.Cancel != nil {
-			return nil, nil, t.sessions.cancel(ctx, *c.opening.Cancel)
+		if c.request.Cancel != nil {
+			return nil, nil, t.sessions.cancel(ctx, *c.request.Cancel)
 		}
 		found = c.checkCaller()
 	}
@@ -108,7 +108,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 	}
 	if found != nil {
 		local.SetWriteDeadline(time.Now().Add(openWithin))
-		l.Front.Refuse(local, c.opening, found)
+		l.Front.Refuse(local, c.request, found)
 		return nil, nil, &refusal{found}
 	}
 	key := t.sessions.add(conv)
@@ -123,7 +123,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		found := finding.New(finding.LoginBrokenOff, "the login worked, then the session could not be handed over").
 			Saw("%s", clean.Line(err.Error(), 200)).
 			Suggest("gharbor test %s", t.o.Profile)
-		l.Front.Refuse(local, c.opening, found)
+		l.Front.Refuse(local, c.request, found)
 		return nil, nil, &refusal{found}
 	}
 	local.SetDeadline(time.Time{})
@@ -131,7 +131,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 	return remote, end, nil
 }
 
-func noOpening(err error) error {
+func noRequest(err error) error {
 	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
 }
 
@@ -140,26 +140,26 @@ func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 	c.local.SetDeadline(time.Now().Add(openWithin))
 	o, err := conv.(engine.Greeter).Greet(c.local, c.o.Login.LocalFiles)
 	if err != nil {
-		return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
+		return finding.New(finding.LoginBrokenOff, "%s", noRequest(err))
 	}
-	c.opening = o
+	c.request = o
 	return c.checkCaller()
 }
 
 // checkCaller tells why a program gets no session; nil where it gets one.
 func (c *caller) checkCaller() *finding.Finding {
 	if l := c.o.Login; l.OwnerOf == nil {
-		err := c.opening.Prove(c.local, l.Password.Disclose())
+		err := c.request.Prove(c.local, l.Password.Disclose())
 		switch {
 		case errors.Is(err, engine.ErrNotProved):
 			c.strangers.Add(1)
 			return finding.New(finding.LoginLocalPassword, "%s", err).
 				Suggest("cat %s", clean.Shell(l.PasswordFile))
 		case err != nil:
-			return finding.New(finding.LoginBrokenOff, "%s", noOpening(err))
+			return finding.New(finding.LoginBrokenOff, "%s", noRequest(err))
 		}
 	}
-	return c.checkOpening(c.opening)
+	return c.checkRequest(c.request)
 }
 
 // session logs in for what a program asks.
@@ -180,9 +180,9 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 			}
 		}
 		stop := c.doubt()
-		conv, found := c.o.Login.LogIn(ctx, c.opening, greet, link)
+		conv, found := c.o.Login.LogIn(ctx, c.request, greet, link)
 		stop()
-		greeted := greet != nil && c.opening != nil // with what one server said
+		greeted := greet != nil && c.request != nil // with what one server said
 		if found == nil || link == nil || greeted || !link.Lasts() {
 			return conv, found
 		}
@@ -212,8 +212,8 @@ func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
 	return found
 }
 
-// checkOpening judges what a program asks for.
-func (t *Tunnel) checkOpening(o *engine.SessionRequest) *finding.Finding {
+// checkRequest judges what a program asks for.
+func (t *Tunnel) checkRequest(o *engine.SessionRequest) *finding.Finding {
 	l, name := t.o.Login, t.o.Profile
 	switch {
 	case l.User != "" && o.User != "" && o.User != l.User:

@@ -33,7 +33,7 @@ var lines = &engine.Front{
 			fmt.Sscan(words[2], &key.Secret)
 			return &engine.SessionRequest{Cancel: &key}, nil
 		case len(words) < 2:
-			return nil, errors.New("no opening\x1b[2J")
+			return nil, errors.New("no request\x1b[2J")
 		}
 		return &engine.SessionRequest{User: words[0], Database: words[1], Replication: len(words) > 2}, nil
 	},
@@ -175,7 +175,7 @@ func TestLogin(t *testing.T) {
 // TestLoginAnyDatabase: what is allowed is handed on.
 func TestLoginAnyDatabase(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Login: &Login{User: "", Database: "tides", AnyDatabase: true, Replication: true}})
-	if found := tunnel.checkOpening(&engine.SessionRequest{User: "anybody", Database: "sea", Replication: true}); found != nil {
+	if found := tunnel.checkRequest(&engine.SessionRequest{User: "anybody", Database: "sea", Replication: true}); found != nil {
 		t.Errorf("%+v", found)
 	}
 }
@@ -183,7 +183,7 @@ func TestLoginAnyDatabase(t *testing.T) {
 // TestLoginWithoutAWay: a program waits for the hops, and then hears why it waits no longer.
 func TestLoginWithoutAWay(t *testing.T) {
 	tunnel := New(Options{Profile: "tides", Hops: []*hop.Hop{{}}, Patience: 20 * time.Millisecond, Login: &Login{Front: lines}})
-	conv, found := (&caller{Tunnel: tunnel, opening: &engine.SessionRequest{}}).session(t.Context())
+	conv, found := (&caller{Tunnel: tunnel, request: &engine.SessionRequest{}}).session(t.Context())
 	if conv != nil || !found.Is(finding.HopDropped) || found.Try[0] != "gharbor tunnel show tides" {
 		t.Errorf("%+v", found)
 	}
@@ -206,7 +206,7 @@ func TestLoginByPassword(t *testing.T) {
 		before := tunnel.strangers.Load()
 		var asked string
 		prove := func(_ net.Conn, password string) error { asked = password; return c.err }
-		found := (&caller{Tunnel: tunnel, opening: &engine.SessionRequest{Prove: prove}}).checkCaller()
+		found := (&caller{Tunnel: tunnel, request: &engine.SessionRequest{Prove: prove}}).checkCaller()
 		switch {
 		case asked != "ebb", tunnel.strangers.Load()-before != c.strangers, (found == nil) != (c.err == nil):
 			t.Errorf("%s: asked for %q, %+v", name, asked, found)

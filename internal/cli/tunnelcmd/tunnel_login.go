@@ -128,10 +128,10 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 		Replication: o.changes,
 		LocalFiles:  o.files,
 		ReadOnly:    o.readOnly,
-		LogIn: func(ctx context.Context, opening *engine.SessionRequest, greet engine.GreetFunc,
+		LogIn: func(ctx context.Context, request *engine.SessionRequest, greet engine.GreetFunc,
 			through *hop.Link) (engine.Conversation, *finding.Finding) {
 			return runner.LogIn(ctx, p, check.ProgramLogin{
-				Opening:  opening,
+				Request:  request,
 				Greet:    greet,
 				Through:  through,
 				ReadOnly: o.readOnly,
