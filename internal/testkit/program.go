@@ -489,8 +489,8 @@ func Serve(t testing.TB, listener net.Listener, serve func(net.Conn)) {
 	}()
 }
 
-// ClosedPort is a port of 127.0.0.1 that nothing listens on until the test ends: it is the near end of a connection that
-// stays open, so that no other program gets it.
+// ClosedPort is a port of 127.0.0.1 that nothing listens on until the test ends: it is the near end of a connection
+// that stays open, so that no other program gets it.
 func ClosedPort(t testing.TB) int {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
