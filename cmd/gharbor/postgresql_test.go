@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -85,7 +86,7 @@ func TestRealReady(t *testing.T) {
 	}
 	text := p.OK("test", "sightings").Stdout
 	lines := strings.Split(strings.TrimSpace(text), "\n")
-	if last := lines[len(lines)-1]; !strings.HasPrefix(last, "ready: warden in sightings at 127.0.0.1:") || !strings.Contains(last, "ms)") {
+	if last := lines[len(lines)-1]; !strings.HasPrefix(last, "ready: warden in sightings at 127.0.0.1:") || !regexp.MustCompile(`\([0-9.]+ m?s\)$`).MatchString(last) {
 		t.Errorf("last line: %s", last)
 	}
 }

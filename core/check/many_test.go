@@ -91,8 +91,8 @@ func TestManyInterruptedAndDefects(t *testing.T) {
 		}
 		return &fake{block: "tls"}
 	})
-	time.AfterFunc(80*time.Millisecond, cancel)
-	reports := runner.Many(ctx, profiles, 2, Watch{})
+	stop := func(*Report) { time.AfterFunc(80*time.Millisecond, cancel) } // once the first has ended
+	reports := runner.Many(ctx, profiles, 2, Watch{End: stop})
 	if reports[0].Interrupted || !reports[1].Interrupted || !reports[5].Interrupted || len(reports[5].Stages) != len(Stages) || reports[5].Word() != "not tested" {
 		t.Errorf("%+v", reports)
 	}

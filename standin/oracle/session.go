@@ -5,6 +5,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/hmac"
+	"crypto/pbkdf2"
 	"crypto/rand"
 	"crypto/sha512"
 	"encoding/hex"
@@ -27,6 +28,7 @@ type session struct {
 	serverKey []byte
 	salt      []byte
 	mixSalt   []byte
+	key       []byte // of the account's password
 }
 
 func (s *session) say(w *writer) error {
@@ -159,8 +161,9 @@ func (s *session) challenge(body []byte) bool {
 	if a := s.find(s.user); a != nil {
 		password = a.Password
 	}
+	s.key = passwordKey(password, s.salt)
 	w := (&writer{}).bytes(8).number(5)
-	w.pair("AUTH_SESSKEY", upperHex(crypt(passwordKey(password, s.salt), s.serverKey, true)), 1)
+	w.pair("AUTH_SESSKEY", upperHex(crypt(s.key, s.serverKey, true)), 1)
 	w.pair("AUTH_VFR_DATA", upperHex(s.salt), kind)
 	w.pair("AUTH_PBKDF2_CSK_SALT", upperHex(s.mixSalt), 0)
 	w.pair("AUTH_PBKDF2_VGEN_COUNT", fmt.Sprint(passwordRounds), 0)
@@ -251,7 +254,7 @@ func (s *session) opens(a *Account, said map[string]string) bool {
 	if err != nil || err2 != nil || len(theirs) != 32 || len(sealed) < 32 || len(sealed)%16 != 0 {
 		return false
 	}
-	clientKey := crypt(passwordKey(a.Password, s.salt), theirs, false)
+	clientKey := crypt(s.key, theirs, false)
 	mix := derive([]byte(upperHex(append(slices.Clone(clientKey), s.serverKey...))), s.mixSalt, mixRounds)[:32]
 	open := crypt(mix, sealed, false)
 	pad := int(open[len(open)-1])
@@ -268,21 +271,13 @@ func passwordKey(password string, salt []byte) []byte {
 	return sum[:32]
 }
 
-// derive is PBKDF2 with HMAC-SHA-512, its first block (RFC 8018, section 5.2).
+// derive is PBKDF2 with HMAC-SHA-512 (RFC 8018, section 5.2): 64 bytes.
 func derive(password, salt []byte, rounds int) []byte {
-	mac := hmac.New(sha512.New, password)
-	mac.Write(append(slices.Clone(salt), 0, 0, 0, 1))
-	last := mac.Sum(nil)
-	all := slices.Clone(last)
-	for range rounds - 1 {
-		mac.Reset()
-		mac.Write(last)
-		last = mac.Sum(nil)
-		for i := range all {
-			all[i] ^= last[i]
-		}
+	key, err := pbkdf2.Key(sha512.New, string(password), salt, rounds, sha512.Size)
+	if err != nil {
+		panic(err) // the lengths are constants
 	}
-	return all
+	return key
 }
 
 // crypt is AES in CBC mode from a block of zeros.
