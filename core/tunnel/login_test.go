@@ -89,7 +89,7 @@ func TestLoginNotHandedOver(t *testing.T) {
 	if got, _ := bufio.NewReader(conn).ReadString('\n'); got != "refused: login.broken-off\n" {
 		t.Errorf("the program gets %q", got)
 	}
-	waitUntil(t, func() bool { return closed.Load() == 1 })
+	waitUntil(t, func() bool { return closed.Load() == 1 && w.tunnel.Status().LastError != nil })
 	if s := w.tunnel.Status(); s.Refused != 1 || s.LastError == nil || s.LastError.Code != finding.LoginBrokenOff {
 		t.Errorf("%+v %+v", s, s.LastError)
 	}

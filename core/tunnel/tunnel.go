@@ -208,6 +208,7 @@ func (t *Tunnel) Run(ctx context.Context) error {
 			time.Sleep(pause)
 		case t.open.Load() >= maxConnections:
 			conn.Close()
+			t.connections.Add(1)
 			t.refused.Add(1)
 			t.fail("", fmt.Sprintf("%d connections are open, the maximum", maxConnections))
 		default:

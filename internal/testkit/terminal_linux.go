@@ -103,7 +103,7 @@ func (s *Session) Text() string {
 // Expect waits until the text has stood on the screen. Where a line was wrapped matters not.
 func (s *Session) Expect(text string) *Session {
 	s.t.Helper()
-	for range 400 {
+	for range 2400 { // a minute: a passphrase takes its time on a busy machine
 		screen := strings.ReplaceAll(s.Text(), "\r", "")
 		if strings.Contains(screen, text) || strings.Contains(wrapped.ReplaceAllString(screen, " "), text) {
 			return s

@@ -314,9 +314,11 @@ func (c *conversation) guardCall(call func() error) (err error) {
 		if err == nil || c.replay == nil || c.replay.err == nil {
 			return
 		}
-		if !errors.Is(c.replay.err, net.ErrClosed) {
-			err = c.replay.err
+		if errors.Is(c.replay.err, net.ErrClosed) { // this end closed it, which only the end of the time does
+			err = fmt.Errorf("%w: %w", context.DeadlineExceeded, err)
+			return
 		}
+		err = c.replay.err
 	}()
 	return call()
 }
