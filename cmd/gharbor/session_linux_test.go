@@ -69,7 +69,12 @@ func TestSessionManyRows(t *testing.T) {
 		t.Errorf("the file has %d lines", strings.Count(data, "\n"))
 	}
 	s = p.OnTerminal("session", "x").Expect("at x: ")
-	s.Type("select n, repeat('x', 100) from generate_series(1, 2000000) n;\r").Expect("200 of 2,000,000 rows shown").Type("\x04").Ends(0)
+	s.Type("select n, repeat('x', 100) from generate_series(1, 2000000) n;\r").Expect("200 of 2,000,000 rows shown")
+	waitFor(t, "the next prompt", func() bool { // before it, Ctrl-D is nobody's
+		_, rest, _ := strings.Cut(s.Text(), "rows shown")
+		return strings.Contains(rest, "at x: ")
+	})
+	s.Type("\x04").Ends(0)
 }
 
 // TestSessionCancels: Ctrl-C ends what runs, at the server, and never the session.

@@ -33,7 +33,7 @@ func TestPooler(t *testing.T) {
 	server := testkit.ThrowAwayWith(t, onlySCRAM, "CREATE ROLE warden LOGIN PASSWORD 'knot'", "CREATE DATABASE sightings OWNER warden")
 	at := fmt.Sprintf("host=127.0.0.1 port=%d", server.Port)
 	port := testkit.Pooler(t, "sightings = "+at+" dbname=sightings\nlacks = "+at+" dbname=nosuchdb\nrefused = "+at+" dbname=sightings user=warden password=wrong\n"+
-		"down = host=127.0.0.1 port=1 dbname=sightings\nshared = "+at+" dbname=sightings pool_mode=transaction\n", `"warden" "knot"`, "query_wait_timeout = 1\nmax_client_conn = 20")
+		"down = host=127.0.0.1 port=1 dbname=sightings\nshared = "+at+" dbname=sightings pool_mode=transaction\n", `"warden" "knot"`, "query_wait_timeout = 5\nmax_client_conn = 20")
 	p := atPort(t, port)
 	runReal(t, p, "x", []realCase{
 		{"session mode", nil, "session", "ok", "", "", ""},
