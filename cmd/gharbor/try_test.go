@@ -326,7 +326,7 @@ func (w *tryWorld) do(r *tryRun, c tryCase, one step) (changes bool) {
 		return true
 	}
 	if strings.Contains(command, "-override secret=ask") {
-		words := strings.Fields(command)[1:]
+		words := strings.Fields(strings.Replace(command, " -timeout 3s", busyLimit, 1))[1:]
 		session := w.OnTerminal(words...).Expect("(not shown)").Type(c.typed + "\n")
 		session.Expect("ready").Ends(0)
 		return false
