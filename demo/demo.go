@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -25,6 +24,7 @@ import (
 	"gentleharbor/standin/oracle"
 	"gentleharbor/standin/postgresql"
 	"gentleharbor/standin/redis"
+	"gentleharbor/standin/serve"
 	"gentleharbor/standin/ssh"
 	"gentleharbor/standin/store"
 )
@@ -95,8 +95,8 @@ type stage struct {
 	provider  *cloud.Provider
 	samples   *store.Store // the tables of sightings
 	authority *authority.Authority
-	closed    int      // a port that nothing listens on
-	near, far net.Conn // which keep it from others
+	closed    int    // a port that nothing listens on
+	release   func() // it, at the end; nil before it was found
 	failed    error
 }
 
@@ -227,10 +227,8 @@ func (s *stage) tearDown() {
 	if s.archive != nil {
 		s.archive.Close()
 	}
-	for _, end := range []net.Conn{s.near, s.far} {
-		if end != nil {
-			end.Close()
-		}
+	if s.release != nil {
+		s.release()
 	}
 	if s.notes != nil {
 		s.notes.Close()
@@ -297,7 +295,7 @@ func (s *stage) start() (err error) {
 	if err := s.startCloud(); err != nil {
 		return err
 	}
-	if err := s.holdClosed(); err != nil {
+	if s.closed, s.release, err = serve.ClosedPort(); err != nil {
 		return err
 	}
 	var lines strings.Builder
@@ -349,22 +347,6 @@ func (s *stage) socketOf(name string) string { return filepath.Join(s.home, name
 func (s *stage) banderFile() string { return filepath.Join(s.home, "bander") }
 
 func (s *stage) passwords() string { return filepath.Join(s.home, "passwords") }
-
-// holdClosed finds a port that nothing listens on. It is the near end of a connection that stays open, so no other
-// program gets it meanwhile.
-func (s *stage) holdClosed() error {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	defer listener.Close()
-	if s.near, err = net.Dial("tcp", listener.Addr().String()); err != nil {
-		return err
-	}
-	s.closed = s.near.LocalAddr().(*net.TCPAddr).Port
-	s.far, err = listener.Accept()
-	return err
-}
 
 // say explains a step in a line.
 func (s *stage) say(format string, args ...any) {

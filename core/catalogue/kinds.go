@@ -13,7 +13,7 @@ import (
 // ColumnKind a column holds.
 type ColumnKind int
 
-// The values of What.
+// The kinds of columns.
 const (
 	Text    ColumnKind = iota
 	Name               // of a thing on the server, as it is kept there

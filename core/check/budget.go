@@ -8,8 +8,8 @@ import (
 
 // budget is the time for a test, or for one of several hosts of it. It stops while a person is asked.
 type budget struct {
-	whole   *budget // what this is a part of; nil for a whole test's
-	parent  context.Context
+	whole   *budget         // what this is a part of; nil for a whole test's
+	run     context.Context // of the whole run, which the end of this budget does not cancel
 	ctx     context.Context
 	cancel  context.CancelCauseFunc
 	timer   *time.Timer
@@ -24,7 +24,7 @@ var errTimeout = errors.New("the time for the test ran out")
 const grace = 20 * time.Millisecond
 
 func newBudget(parent context.Context, d time.Duration) *budget {
-	b := &budget{parent: parent, end: time.Now().Add(d)}
+	b := &budget{run: parent, end: time.Now().Add(d)}
 	b.ctx, b.cancel = context.WithCancelCause(parent)
 	b.timer = time.AfterFunc(d+grace, func() { b.cancel(errTimeout) })
 	return b
@@ -33,7 +33,7 @@ func newBudget(parent context.Context, d time.Duration) *budget {
 // part is the share of one host; left is how many hosts are left to try.
 func (b *budget) part(left int) *budget {
 	p := newBudget(b.ctx, time.Until(b.end)/time.Duration(left))
-	p.whole = b
+	p.whole, p.run = b, b.run
 	return p
 }
 
@@ -44,15 +44,6 @@ func (b *budget) stop() {
 
 // context bounds one stage. Its deadline is the budget's end as it is now.
 func (b *budget) context() context.Context { return budgetContext{b.ctx, b.end} }
-
-// parentContext is the context of the whole run, which the end of this budget does not cancel. What has a budget of
-// its own uses it: a timer that has fired may cancel the budget's context a moment after a pause began.
-func (b *budget) parentContext() context.Context {
-	if b.whole != nil {
-		return b.whole.parentContext()
-	}
-	return b.parent
-}
 
 func (b *budget) pause() {
 	if b.whole != nil {

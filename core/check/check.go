@@ -152,7 +152,7 @@ func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Session {
 	o := &Session{}
 	t := one.test(ctx, p)
 	o.Report, o.conv = t.stages.report, t.conversation()
-	if o.conv == nil || !o.Report.Reached("session") || o.Report.Interrupted {
+	if !o.Report.Reached("session") || o.Report.Interrupted {
 		return o
 	}
 	conv := o.conv
@@ -324,7 +324,7 @@ func (r *Report) NotReached() (names []string) {
 }
 
 // Reached reports whether a stage ended well, with or without a warning: not where it failed, was not run, or was
-// stopped. What needs a login asks it of the stage "session".
+// stopped. From the stage "speak" on, one that was reached has a conversation; what needs a login asks for "session".
 func (r *Report) Reached(stage string) bool {
 	outcome := r.stage(stage).Outcome
 	return outcome == finding.OK || outcome == finding.Warn

@@ -101,7 +101,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	return c
 }
 
-func (s *side) ready() bool { return s.conv != nil && s.report.Reached("session") }
+func (s *side) ready() bool { return s.report.Reached("session") }
 
 // verdict says whether two reports are of one server, and how that is known.
 func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {

@@ -36,7 +36,7 @@ func (r *Runner) LogIn(ctx context.Context, p *resolve.Profile,
 	}
 	t := one.test(ctx, p)
 	failed := t.stages.report.firstFailure()
-	if t.conversation() != nil && t.stages.report.Reached("database") {
+	if t.stages.report.Reached("database") {
 		return t.conversation(), nil
 	}
 	t.end()
@@ -57,7 +57,7 @@ func (r *Runner) chooseServer(ctx context.Context, p *resolve.Profile) (address.
 	if failed := t.stages.report.firstFailure(); failed.Finding != nil {
 		return address.Candidate{}, failed.Finding
 	}
-	if t.last == nil || !t.stages.report.Reached("session") {
+	if !t.stages.report.Reached("session") {
 		return address.Candidate{}, finding.New(finding.LoginTimeout, "the choice of a server was ended before it was done").
 			Suggest("gharbor test %s", p.Called)
 	}

@@ -20,15 +20,15 @@ func (a *attempt) lookUp(found *finding.Finding) {
 	admin := *a.Runner
 	admin.Admin, admin.Progress, admin.until = nil, nil, "session"
 	name := a.Admin.Called
-	a.budget.pause() // the look-up has a budget of its own, and may ask for a password
-	ctx := a.budget.parentContext()
+	a.budget.pause()    // the look-up has a budget of its own, and may ask for a password
+	ctx := a.budget.run // a timer that has fired may end the budget's own context a moment after the pause began
 	t := admin.test(ctx, a.Admin)
 	report, conv := t.stages.report, t.conversation()
 	a.budget.resume()
 	if conv != nil {
 		defer conv.Close()
 	}
-	if conv == nil || !report.Reached("session") {
+	if !report.Reached("session") {
 		found.Saw("looking it up with the profile %s failed: %s", name, report.firstFailure().oneLine())
 		found.Suggest("gharbor test %s", name)
 		return

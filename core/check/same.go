@@ -21,8 +21,8 @@ func (r *Runner) Reach(ctx context.Context, p *resolve.Profile, seen func(*engin
 	one.Progress, one.until = nil, "tls"
 	t := one.test(ctx, p)
 	defer t.end()
-	if conv := t.conversation(); conv != nil && t.stages.report.Reached("tls") {
-		seen(conv.Facts())
+	if t.stages.report.Reached("tls") {
+		seen(t.conversation().Facts())
 	}
 	return t.stages.report
 }

@@ -1,9 +1,11 @@
 // Package deadline ends what may last until a time on the wall's clock, also where the machine sleeps meanwhile: the
-// timers of a context stand still then. It stands below all rooms and knows none of them. Start with By.
+// timers of a context stand still then. It stands below all rooms and knows none of them. Start with WithTime.
 package deadline
 
 import (
 	"context"
+	"errors"
+	"os"
 	"time"
 
 	"gentleharbor/core/defect"
@@ -44,3 +46,10 @@ func withClock(ctx context.Context, until time.Time, cause error, now func() tim
 
 // Over reports whether the wall's clock, which says now, has reached until.
 func Over(until, now time.Time) bool { return !now.Round(0).Before(until.Round(0)) }
+
+// Passed reports whether an error is that of a deadline, or of a context that ended: soon after the deadline of a
+// connection its context ends too.
+func Passed(err error) bool {
+	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, context.Canceled)
+}

@@ -3,6 +3,9 @@ package deadline
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
+	"os"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -60,5 +63,20 @@ func TestStop(t *testing.T) {
 	}
 	if Over(time.Now().Add(time.Minute), time.Now()) || !Over(time.Now(), time.Now()) {
 		t.Error("Over is wrong")
+	}
+}
+
+// TestPassed: deadlines of connections and ends of contexts, wrapped too, and nothing else.
+func TestPassed(t *testing.T) {
+	for err, want := range map[error]bool{
+		fmt.Errorf("read: %w", os.ErrDeadlineExceeded): true,
+		context.DeadlineExceeded:                       true,
+		fmt.Errorf("ask: %w", context.Canceled):        true,
+		io.EOF:                                         false,
+		nil:                                            false,
+	} {
+		if Passed(err) != want {
+			t.Errorf("%v: %v", err, !want)
+		}
 	}
 }

@@ -142,6 +142,7 @@ func TestFindings(t *testing.T) {
 		{to.SessionLost(nil, "no"), finding.SessionLost, "no"},
 		{to.SessionLost(fmt.Errorf("read: %w", os.ErrDeadlineExceeded), "late"), finding.SessionTimeout, "nothing came back"},
 		{to.SessionLost(context.Canceled, "late"), finding.SessionTimeout, "nothing came back"},
+		{to.SessionLost(net.ErrClosed, "late"), finding.SessionTimeout, "nothing came back"},
 		{to.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "bad"}, {with.CertificateRefused(&Facts{}, "bad"), finding.TLSClientCertificate, "/c.pem"},
 		{to.ExplainSecretError(&SecretError{errors.New("no")}), finding.SecretUnreadable, "no"}, {to.ExplainSecretError(&SecretError{&secret.Failure{Found: own}}), finding.SecretMissing, ""},
 		{to.NotInTheClear(finding.New(finding.LoginCleartextRefused, "x"), &Facts{TLS: "none"}), finding.LoginCleartextRefused, "not encrypted"},

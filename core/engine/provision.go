@@ -62,7 +62,7 @@ type DesiredState struct {
 	Until time.Time
 }
 
-// Change is one statement that brings the server nearer to a Wish.
+// Change is one statement that brings the server nearer to a DesiredState.
 type Change struct {
 	// Why says what is missing or differs, for a person: "there is no role warden".
 	Why string

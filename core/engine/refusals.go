@@ -1,14 +1,14 @@
 package engine
 
 import (
-	"context"
 	"errors"
-	"os"
+	"net"
 	"slices"
 	"strings"
 	"time"
 
 	"gentleharbor/core/clean"
+	"gentleharbor/core/deadline"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
 	"gentleharbor/core/tlsrule"
@@ -121,7 +121,7 @@ func (t *Target) CertificateRefused(f *Facts, seen string) *finding.Finding {
 // SessionLost is for a session that failed: err is that of the connection, nil where the server refused a plain
 // question. A server that gave no answer in time has a finding of its own.
 func (t *Target) SessionLost(err error, seen string) *finding.Finding {
-	if isTimeout(err) {
+	if deadline.Passed(err) || errors.Is(err, net.ErrClosed) { // this end closes it when the time is over
 		return finding.New(finding.SessionTimeout, "the login worked, then the server gave no answer in time").
 			Saw("nothing came back before the time for the test was over").
 			Suggest("gharbor test %s -timeout 60s", t.Profile).
@@ -130,12 +130,6 @@ func (t *Target) SessionLost(err error, seen string) *finding.Finding {
 	return finding.New(finding.SessionLost, "the login worked, then the session failed").
 		Saw("%s", clean.Line(seen, 0)).
 		Suggest("gharbor test %s   # again; if it repeats, the server's log says why", t.Profile)
-}
-
-// isTimeout reports whether the time for a stage ended: its deadline, or soon after it its context.
-func isTimeout(err error) bool {
-	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
-		errors.Is(err, context.Canceled)
 }
 
 // NoRight is for a session that may not even read who and where it is.

@@ -24,6 +24,7 @@ import (
 
 	"gentleharbor/core/atomicfile"
 	"gentleharbor/core/clean"
+	"gentleharbor/core/deadline"
 	"gentleharbor/core/finding"
 )
 
@@ -450,8 +451,7 @@ func Diagnose(err error, profile, address, raise string) *finding.Finding {
 		return finding.New(finding.TLSTooOld, "the server speaks only TLS before version 1.2, which is broken").
 			Saw("%s", clean.Line(err.Error(), 0)).
 			Advise("on the server: %s, or update it", raise)
-	case errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
-		errors.Is(err, context.Canceled):
+	case deadline.Passed(err):
 		return finding.New(finding.TLSUnfinished, "the server agreed to TLS and then did not finish the handshake "+
 			"in time").
 			Suggest("gharbor test %s -timeout 60s", profile)

@@ -107,9 +107,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		conv, found = c.session(ctx)
 	}
 	if found != nil {
-		local.SetWriteDeadline(time.Now().Add(openWithin))
-		l.Front.Refuse(local, c.request, found)
-		return nil, nil, &refusal{found}
+		return nil, nil, c.refuse(found)
 	}
 	key := t.sessions.add(conv)
 	end = func() {
@@ -123,8 +121,7 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 		found := finding.New(finding.LoginBrokenOff, "the login worked, then the session could not be handed over").
 			Saw("%s", clean.Line(err.Error(), 200)).
 			Suggest("gharbor test %s", t.o.Profile)
-		l.Front.Refuse(local, c.request, found)
-		return nil, nil, &refusal{found}
+		return nil, nil, c.refuse(found)
 	}
 	local.SetDeadline(time.Time{})
 	remote.SetDeadline(time.Time{})
@@ -133,6 +130,13 @@ func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, en
 
 func noRequest(err error) error {
 	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
+}
+
+// refuse says in the program's protocol why it gets no session.
+func (c *caller) refuse(found *finding.Finding) error {
+	c.local.SetWriteDeadline(time.Now().Add(openWithin))
+	c.o.Login.Front.Refuse(c.local, c.request, found)
+	return &refusal{found}
 }
 
 // greet is the engine.GreetFunc of a program whose server speaks first.

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -24,23 +25,13 @@ var standard = map[string]bool{"Buffered": true} // bufio.Reader
 // isParticiple reports whether a name is one word that names no thing and no action.
 func isParticiple(name string) bool {
 	word := strings.ToLower(name)
-	if standard[name] {
+	switch {
+	case standard[name], name[1:] != word[1:]: // or several words
+		return false
+	case slices.Contains(nouns, strings.TrimPrefix(word, "un")):
 		return false
 	}
-	if word != name && strings.ToUpper(name[:1])+name[1:] != name || strings.ToLower(name[1:]) != name[1:] {
-		return false // several words
-	}
-	for _, noun := range nouns {
-		if word == noun || word == "un"+noun {
-			return false
-		}
-	}
-	for _, p := range participles {
-		if word == p {
-			return true
-		}
-	}
-	return len(word) > 3 && strings.HasSuffix(word, "ed")
+	return slices.Contains(participles, word) || len(word) > 3 && strings.HasSuffix(word, "ed")
 }
 
 // isPredicate reports whether a function answers yes or no: for it a participle is a name ("locked").

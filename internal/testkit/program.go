@@ -25,6 +25,7 @@ import (
 
 	"gentleharbor/core/finding"
 	"gentleharbor/internal/testkit/nolocks"
+	"gentleharbor/standin/serve"
 )
 
 // build makes the program once per test run.
@@ -489,26 +490,15 @@ func Serve(t testing.TB, listener net.Listener, serve func(net.Conn)) {
 	}()
 }
 
-// ClosedPort is a port of 127.0.0.1 that nothing listens on until the test ends: it is the near end of a connection
-// that stays open, so that no other program gets it.
+// ClosedPort is a port of 127.0.0.1 that nothing listens on until the test ends.
 func ClosedPort(t testing.TB) int {
 	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	port, release, err := serve.ClosedPort()
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer listener.Close()
-	near, err := net.Dial("tcp", listener.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { near.Close() })
-	far, err := listener.Accept()
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { far.Close() })
-	return near.LocalAddr().(*net.TCPAddr).Port
+	t.Cleanup(release)
+	return port
 }
 
 // FreePort is a port of 127.0.0.1 to listen on.

@@ -111,3 +111,23 @@ func (l *Listeners) Close() {
 	l.mu.Unlock()
 	l.group.Wait()
 }
+
+// ClosedPort finds a port of 127.0.0.1 that nothing listens on. It is the near end of a connection that stays open
+// until release, so that no other program gets it.
+func ClosedPort() (port int, release func(), err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, nil, err
+	}
+	defer listener.Close()
+	near, err := net.Dial("tcp", listener.Addr().String())
+	if err != nil {
+		return 0, nil, err
+	}
+	far, err := listener.Accept()
+	if err != nil {
+		near.Close()
+		return 0, nil, err
+	}
+	return near.LocalAddr().(*net.TCPAddr).Port, func() { near.Close(); far.Close() }, nil
+}

@@ -303,22 +303,16 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 // errUnreadable is what a server sent that is no answer at all.
 var errUnreadable = errors.New("the server's answer breaks the protocol")
 
-// guardCall runs a call of the driver. Its error is that of the replay where the replay ended the connection, but not
-// where the driver closed it because the time was over. The driver trusts lengths that a server sends: its panics do
-// not end the program.
+// guardCall runs a call of the driver. Its error is that of the replay where the replay ended the connection. The
+// driver trusts lengths that a server sends: its panics do not end the program.
 func (c *conversation) guardCall(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
 			err = fmt.Errorf("%w: %v", errUnreadable, defect)
 		}
-		if err == nil || c.replay == nil || c.replay.err == nil {
-			return
+		if err != nil && c.replay != nil && c.replay.err != nil {
+			err = c.replay.err
 		}
-		if errors.Is(c.replay.err, net.ErrClosed) { // this end closed it, which only the end of the time does
-			err = fmt.Errorf("%w: %w", context.DeadlineExceeded, err)
-			return
-		}
-		err = c.replay.err
 	}()
 	return call()
 }

@@ -1,7 +1,7 @@
 // Package resolve finds what a profile means: every key with its value and where that is from, through
 // `like`, overrides, variables, aliases and defaults. It reads no file and dials nothing; what a project's
 // profile uses is worked out only once somebody vouched for it. On the way from profile to report it stands
-// between profile and route. Start with Of.
+// between profile and route. Start with Resolve.
 package resolve
 
 import (
