@@ -223,7 +223,7 @@ func TestTeamAliases(t *testing.T) {
 	p.Run("list").Want(3).Has("gone.toml", "GHARBOR_ALIASES names it")
 }
 
-// TestServiceFile: PostgreSQL's own service file gives the address, the user and what
+// TestServiceFileAlias: PostgreSQL's own service file gives the address, the user and what
 // to open; the rest is said, and its password never used.
 func TestServiceFileAlias(t *testing.T) {
 	t.Parallel()

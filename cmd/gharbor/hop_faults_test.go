@@ -142,7 +142,7 @@ func TestHopPasswords(t *testing.T) {
 	}
 }
 
-// TestHopWallet: a hop's password and a key's passphrase from the wallet, each bound
+// TestWalletHops: a hop's password and a key's passphrase from the wallet, each bound
 // to its own.
 func TestWalletHops(t *testing.T) {
 	t.Parallel()

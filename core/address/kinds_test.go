@@ -37,7 +37,7 @@ func TestKinds(t *testing.T) {
 	}
 }
 
-// engines is a container engine that has one container.
+// oneEngine is a container engine that has one container.
 type oneEngine struct{ asked int }
 
 func (e *oneEngine) Place(_ context.Context, p address.Profile) (*address.ContainerAddress, *finding.Finding) {

@@ -180,7 +180,7 @@ func TestPasswordsAreHidden(t *testing.T) {
 	}
 }
 
-// names are rows of tables: "schema.name", with a ! for the system's own.
+// tables are rows of tables: "schema.name", with a ! for the system's own.
 func tables(names ...string) (rows []Row) {
 	for _, n := range names {
 		system := strings.HasPrefix(n, "!")

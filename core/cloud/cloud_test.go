@@ -35,7 +35,7 @@ type rental struct {
 	dir string
 }
 
-// instances are three: one behind rules, with a branch; one paused; one with a private address alone.
+// someInstances are three: one behind rules, with a branch; one paused; one with a private address alone.
 func someInstances() []*cloud.Instance {
 	members := cloud.MySQL("members", "member")
 	return []*cloud.Instance{

@@ -35,7 +35,7 @@ type HostEntry struct {
 	Line      int
 }
 
-// schema.List is the addresses in one line.
+// List is the addresses in one line.
 func (h HostEntry) List() string {
 	texts := make([]string, len(h.Addresses))
 	for i, a := range h.Addresses {

@@ -68,7 +68,7 @@ func (t *table) OwnValue(name key.Name) (Entry, bool) {
 	return Entry{}, false
 }
 
-// schema.Text is the own value of a key as text, "" where it is not set.
+// Text is the own value of a key as text, "" where it is not set.
 func (t *table) Text(name key.Name) string {
 	e, _ := t.OwnValue(name)
 	return e.Value.Text()

@@ -77,6 +77,46 @@ func TestNames(t *testing.T) {
 	}
 }
 
+// TestComments: a comment begins with the name of what it is about, so that it moved with it and was renamed with it.
+func TestComments(t *testing.T) {
+	for comment, want := range map[string]bool{"row is a": true, "row: a": true, "row's": true, "rows are": false, "A row": false} {
+		if beginsWith(comment, "row") != want {
+			t.Errorf("%q: %v", comment, !want)
+		}
+	}
+	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
+		judge := func(name *ast.Ident, comment *ast.CommentGroup) {
+			if text := comment.Text(); text != "" && !beginsWith(text, name.Name) {
+				t.Errorf("%s:%d: the comment of %s begins with %q", s.path, s.set.Position(name.Pos()).Line, name.Name, strings.Fields(text)[0])
+			}
+		}
+		for _, d := range s.file.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				judge(d.Name, d.Doc)
+			case *ast.GenDecl:
+				if len(d.Specs) != 1 {
+					continue // a comment on several
+				}
+				switch spec := d.Specs[0].(type) {
+				case *ast.TypeSpec:
+					judge(spec.Name, d.Doc)
+				case *ast.ValueSpec:
+					if len(spec.Names) == 1 {
+						judge(spec.Names[0], d.Doc)
+					}
+				}
+			}
+		}
+	}
+}
+
+// beginsWith reports whether a comment's first word is the name, with what punctuation follows it.
+func beginsWith(comment, name string) bool {
+	word := strings.Fields(comment)[0]
+	return word == name || strings.TrimRight(word, ",:;") == name || strings.TrimSuffix(word, "'s") == name
+}
+
 // hardWords are phrases that a reader must read twice, each with a plainer one.
 var hardWords = map[*regexp.Regexp]string{
 	regexp.MustCompile(`(?i)\b(is|are|was|were|be|been) (told|said)\b`):                 `say who says it: "the report says", "gharbor says"`,

@@ -111,7 +111,7 @@ func (s *session) find(user string) *Account {
 
 const verifier10, verifier12 = 2361, 18453
 
-// rounds of the two derivations, the least that a client takes.
+// passwordRounds and mixRounds are those of the two derivations: the least that a client takes.
 const passwordRounds, mixRounds = 4096, 3
 
 // challenge is the first half of a login.

@@ -175,7 +175,7 @@ func (c *client) read() ([]string, error) {
 	return words, nil
 }
 
-// What a server answers.
+// status, and those after it, write an answer of one kind.
 func (c *client) status(text string) { fmt.Fprintf(c.out, "+%s\r\n", text) }
 func (c *client) refuse(text string) { fmt.Fprintf(c.out, "-%s\r\n", text) }
 func (c *client) number(n int)       { fmt.Fprintf(c.out, ":%d\r\n", n) }

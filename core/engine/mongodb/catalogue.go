@@ -82,7 +82,7 @@ func cell(s string) []byte {
 	return []byte(s)
 }
 
-// The last value of a row tells whether it is of the system's own.
+// own is the last value of a row: whether the system made it.
 var own = map[bool][]byte{true: []byte("t"), false: []byte("f")}
 
 func numberCell(raw bson.Raw, path ...string) []byte {

@@ -147,7 +147,7 @@ var MariaDBSpec = &engine.Spec{
 	},
 }
 
-// What both engines have in common.
+// usualPort is that of both engines.
 const usualPort = 3306
 
 var (

@@ -37,7 +37,7 @@ var sessionFacts = [][2]string{
 	{"started", "extract(epoch FROM pg_postmaster_start_time())::text"},
 }
 
-// select of facts is one statement for all of them.
+// selectOf is one statement that asks for all the facts.
 func selectOf(facts [][2]string) string {
 	var columns []string
 	for _, fact := range facts {

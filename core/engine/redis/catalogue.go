@@ -82,7 +82,7 @@ func text(s string) []byte {
 	return printable([]byte(s))
 }
 
-// system are the last values of rows, which tell whether they are of the system's own.
+// no and isSystem are the last value of a row: whether the system made it.
 var no, isSystem = []byte("f"), []byte("t")
 
 // databases are those that have keys, and the one of the session.

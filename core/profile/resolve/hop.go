@@ -45,7 +45,7 @@ func (r *Profile) Hops() []Hop {
 // Line is the hop's place in its file.
 func (h Hop) Line() int { return h.hop.Line }
 
-// profile.File is the file that the hop stands in.
+// File is the file that the hop stands in.
 func (h Hop) File() string { return h.from.File().Path }
 
 // Profile is the name by which the profile that has the hop is meant.

@@ -391,7 +391,7 @@ func named(h *Hop, problem *finding.Finding) bool {
 	return slices.ContainsFunc(h.keys, func(k keyFile) bool { return k.named && strings.Contains(problem.Cause, k.path) })
 }
 
-// noSecret ends a method for which there is no secret.
+// errNoSecret ends a method for which there is no secret.
 var errNoSecret = errors.New("there is no password for it")
 
 // password takes the account's password.

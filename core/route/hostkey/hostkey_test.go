@@ -97,8 +97,6 @@ func TestRead(t *testing.T) {
 	}
 }
 
-// TestAlgorithms: what is known for a host is asked for first, so that a server with
-// several keys shows one that is known.
 // TestOddLines: a revocation counts in any letter case, a mark of the encoding before the first
 // line is no part of it, and a certificate that names no host is good for none.
 func TestOddLines(t *testing.T) {
@@ -139,6 +137,8 @@ func TestOddLines(t *testing.T) {
 	}
 }
 
+// TestAlgorithms: what is known for a host is asked for first, so that a server with several keys shows one that is
+// known.
 func TestAlgorithms(t *testing.T) {
 	t.Parallel()
 	all := []string{ssh.CertAlgoED25519v01, ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoED25519}

@@ -286,7 +286,7 @@ instances lists the features of instances, gharbor cloud who those of the accoun
 	}
 }
 
-// within is how long a command waits for what a service does.
+// usualWithin is how long a command waits for what a service does.
 const usualWithin = 5 * time.Minute
 
 func wake() *base.Command {

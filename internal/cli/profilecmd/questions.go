@@ -326,7 +326,7 @@ func (q *questions) askDatabase() error {
 	return err
 }
 
-// Where the password of a new profile is.
+// secretChoices are the places where the password of a new profile can be.
 var secretChoices = []string{
 	"ask for it each time",
 	"keep it in the wallet now",

@@ -19,10 +19,10 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// costFlag is how long opening by passphrase may take.
-// usualOpening is how long opening by passphrase takes, where nothing else is wished.
+// usualOpening is how long opening by passphrase takes where no -cost says otherwise.
 const usualOpening = 500 * time.Millisecond
 
+// costFlag is -cost: how long opening by passphrase may take.
 func costFlag(fs *base.FlagSet, d *time.Duration) {
 	*d = usualOpening
 	fs.DurationVar(d, "opening", *d, "how long opening with the passphrase takes here: the longer, the harder to guess")
