@@ -1,7 +1,7 @@
-// Package cloud is what is known of accounts at providers of databases: who signs people in, which instances there are
-// and where, what opens the way to one, and logins that last minutes. It asks an issuer (package oauth) and an instance
-// service (package wire), and both only at the hosts, or by the program, that the account has written. On the way from
-// profile to report it stands beneath address, whose kind cloud asks it. Start with Accounts.
+// Package cloud uses accounts at providers of databases: it signs in, finds instances and their addresses, opens the
+// network to them, and gets logins that last minutes. It asks an issuer (package oauth) and an instance service
+// (package wire), only at the hosts, or by the program, that the account names. On the way from profile to report it
+// stands beneath address, whose kind cloud asks it. Start with Accounts.
 package cloud
 
 import (
@@ -24,7 +24,7 @@ import (
 // maxAuthority bounds a file of certificates: all public authorities together have some 250 KiB.
 const maxAuthority = 4 << 20
 
-// Account is a cloud account as its file has it, with paths made whole.
+// Account is a cloud account as its file has it, with absolute paths.
 type Account struct {
 	Called string // the name by which the user means it
 	Name   string
@@ -47,7 +47,7 @@ type Account struct {
 	pinned  map[string][]byte // bytes to take in place of a file's, by path
 }
 
-// AccountOf is what a table of a file says. home is the user's home folder.
+// AccountOf makes an account of a file's table. home is the user's home folder.
 func AccountOf(c *profile.Cloud, home string) Account {
 	folder := filepath.Dir(c.Path())
 	text := func(name key.Name) string {
@@ -110,14 +110,14 @@ func (a *Account) authority() ([]byte, error) {
 	return data, nil
 }
 
-// identity is all that says where a token of the account may go, as a hash: another issuer, client, service, program or
-// authority is another account.
+// identity is a hash of all that decides where a token of the account may go: with another issuer, client, service,
+// program or authority it is another account.
 func (a *Account) identity() (string, error) {
 	return a.sum("token", a.Issuer, a.Client, a.Service, a.Command)
 }
 
-// serviceID is what a password for an instance is bound to: the service, as far as it decides which server an instance
-// is. A service with an authority of its own is another than one that the system's authorities prove.
+// serviceID names the service for the binding of an instance's password. The service decides which server an instance
+// is; with another certificate authority it may be another service.
 func (a *Account) serviceID() (string, error) {
 	sum, err := a.sum("service", a.Service, a.Command)
 	if err != nil {
@@ -146,7 +146,7 @@ func (a *Account) sum(parts ...any) (string, error) {
 	return hex.EncodeToString(sum[:]), nil
 }
 
-// Owner is the account as its token's file has it.
+// Owner is the account in the form that its token's file has.
 func (a *Account) Owner() (tokens.Owner, error) {
 	identity, err := a.identity()
 	file := ""
@@ -156,7 +156,7 @@ func (a *Account) Owner() (tokens.Owner, error) {
 	return tokens.Owner{Name: a.Name, File: file, Identity: identity}, err
 }
 
-// KeyQuery is the question for the key that seals the account's token.
+// KeyQuery asks a wallet for the key that seals the account's token.
 func (a *Account) KeyQuery(of tokens.Owner, at tokens.KeyPlace) secret.Query {
 	return secret.Query{
 		Kind:    secret.OfCloud,
@@ -171,7 +171,7 @@ func (a *Account) KeyQuery(of tokens.Owner, at tokens.KeyPlace) secret.Query {
 // KeyBinding is what the key of an owner's token is bound to in a wallet.
 func KeyBinding(of tokens.Owner) string { return of.Name + " " + of.Identity }
 
-// Ref is a reference that a command was given: of an instance, a branch, or an account as a whole.
+// Ref is a command's word for an instance, a branch, or a whole account.
 func Ref(word string) (cloudref.Ref, bool) {
 	if ref, ok := cloudref.Parse(word); ok {
 		return ref, true

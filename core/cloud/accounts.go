@@ -40,7 +40,7 @@ type Accounts struct {
 	wanted   map[string][]string // instances that the run will ask for, by account
 }
 
-// Session is the account that a name means. Nothing is asked yet.
+// Session prepares a session of the account of that name. It asks nothing yet.
 func (a *Accounts) Session(name string) (*Session, *finding.Finding) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -74,7 +74,7 @@ func (a *Accounts) Session(name string) (*Session, *finding.Finding) {
 	return s, nil
 }
 
-// Expect says which instances a run will ask for, so that the service is asked once for all of them.
+// Expect notes which instances a run will ask for, so that one request asks for all of them.
 func (a *Accounts) Expect(refs []cloudref.Ref) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -121,7 +121,7 @@ func (a *Accounts) sessionOf(p address.Profile) (*Session, *finding.Finding) {
 	return a.Session(address.CloudOf(p).Account)
 }
 
-// instanceCache are what a service said of instances.
+// instanceCache keeps what a service said about instances.
 type instanceCache struct {
 	mu   sync.Mutex
 	all  map[string]*wire.Instance // nil for one that the service does not know
@@ -131,13 +131,13 @@ type instanceCache struct {
 	since   time.Time
 }
 
-// How long an answer counts in one run: what changes by itself is asked for again at each try of a wait.
+// How long an answer is used in one run: what changes by itself is asked for again at each try of a wait.
 const (
 	steadyFor   = 5 * time.Second
 	changingFor = 300 * time.Millisecond
 )
 
-// instance is what the service says of an instance now, or said a moment ago.
+// instance is what the service says about an instance, at most a moment ago.
 func (s *Session) instance(ctx context.Context, about Subject) (*wire.Instance, *finding.Finding) {
 	s.known.mu.Lock()
 	defer s.known.mu.Unlock()
@@ -170,7 +170,7 @@ func (s *Session) instance(ctx context.Context, about Subject) (*wire.Instance, 
 	return got[name], nil
 }
 
-// copyOf is a finding that may be added to: each profile's test adds to its own.
+// copyOf copies a finding, as each profile's test adds to its own.
 func copyOf(found *finding.Finding) *finding.Finding {
 	one := *found
 	one.Seen, one.Try, one.Do = slices.Clone(found.Seen), slices.Clone(found.Try), slices.Clone(found.Do)
@@ -189,7 +189,7 @@ func (s *Session) fresh(i *wire.Instance, age time.Duration) bool {
 	return age < steadyFor
 }
 
-// settled reports whether a place serves, as far as its service says.
+// settled reports whether a place serves, by what its service says.
 func settled(p *wire.Place) bool {
 	return p.State == wire.Running && (p.Access == nil || p.Access.Rule == wire.InForce) && MissingFeature(p) == ""
 }
@@ -245,7 +245,7 @@ func (a *Accounts) Place(ctx context.Context, p address.Profile) (*address.Cloud
 	return at, nil
 }
 
-// missing is the finding for an instance that the service does not know, with near names where its list is short.
+// missing is the finding for an instance that the service does not know, with near names where the list is short.
 func (s *Session) missing(ctx context.Context, about Subject) *finding.Finding {
 	const most = 1000
 	var names []string
@@ -261,7 +261,7 @@ func (s *Session) missing(ctx context.Context, about Subject) *finding.Finding {
 	return s.explainUnknown(Subject{ref, about.Profile}, names)
 }
 
-// unready says why an instance can't be connected to yet, nil where it can.
+// unready is the finding for an instance that takes no connection yet, nil for one that does.
 func unready(about Subject, p *wire.Place, behindHops bool) *finding.Finding {
 	switch p.State {
 	case wire.Paused, wire.Stopped:
@@ -287,7 +287,7 @@ func unready(about Subject, p *wire.Place, behindHops bool) *finding.Finding {
 	return nil
 }
 
-// chooseAddress returns the address of an instance that counts: the public one, or behind hops the private one.
+// chooseAddress returns the address to dial: the public one, or behind hops the private one.
 func chooseAddress(about Subject, place *wire.Place, p address.Profile) (*wire.Address, *finding.Finding) {
 	kind := wire.Public
 	if p.BehindHops() {
@@ -324,7 +324,7 @@ func detail(i *wire.Instance, ref cloudref.Ref, to *wire.Address) string {
 	return fmt.Sprintf("%s, %s address %s:%d", text, to.Kind, to.Host, to.Port)
 }
 
-// explain adds to a connection that failed what the service says of the network.
+// explain adds to the finding of a failed connection what the service says about the network.
 func explain(about Subject, place *wire.Place) func(context.Context, *finding.Finding) *finding.Finding {
 	return func(_ context.Context, found *finding.Finding) *finding.Finding {
 		switch {
@@ -338,5 +338,5 @@ func explain(about Subject, place *wire.Place) func(context.Context, *finding.Fi
 	}
 }
 
-// errOther is a login for another instance than the one that was asked for.
+// errOther refuses a login that is for another instance.
 var errOther = errors.New("it was asked for a login at one instance and answers with another's")

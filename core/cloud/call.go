@@ -20,7 +20,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// reply is the answer to one request, whichever way it came.
+// reply is the answer to one request, from a service or a program.
 type reply struct {
 	status int
 	body   []byte
@@ -38,7 +38,7 @@ type unreachedError struct {
 func (e *unreachedError) Error() string { return e.what + ": " + e.why }
 func (e *unreachedError) Unwrap() error { return e.err }
 
-// brokenAnswer is an answer that is not as the interface has it.
+// brokenAnswer is an answer that does not follow the interface.
 type brokenAnswer struct{ why string }
 
 func (e *brokenAnswer) Error() string { return e.why }
@@ -95,7 +95,7 @@ func (w *httpsTransport) ask(ctx context.Context, token secret.Value, r wire.Req
 	}, nil
 }
 
-// query is a query as a URL has it.
+// query is a URL's query.
 func query(pairs [][2]string) string {
 	if len(pairs) == 0 {
 		return ""
@@ -107,8 +107,8 @@ func query(pairs [][2]string) string {
 	return "?" + strings.Join(words, "&")
 }
 
-// next is the page that a Link header names as the next (RFC 8288). It must lie below the service's URL: the token
-// goes along.
+// next is the page that a Link header names as the next (RFC 8288). It must be below the service's URL, as the token
+// is sent there.
 func (w *httpsTransport) next(links []string) (string, error) {
 	for _, link := range links {
 		for one := range strings.SplitSeq(link, ",") {
@@ -232,7 +232,7 @@ func (w *programTransport) ask(ctx context.Context, token secret.Value, r wire.R
 	}, nil
 }
 
-// textOf is a secret's text to compare with, and one that is nowhere for none.
+// textOf is a secret's text to search for; for no secret, one that no answer can contain.
 func textOf(v secret.Value) string {
 	if v.Present() && !v.Empty() {
 		return v.Disclose()

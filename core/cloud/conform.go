@@ -18,7 +18,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Check is one part of the interface that a service was tried on.
+// Check is the result for one part of the interface.
 type Check struct {
 	Part    string          `json:"part"`
 	Outcome finding.Outcome `json:"outcome"` // ok, fail or skip
@@ -36,9 +36,9 @@ type conformity struct {
 	signed  bool // the service took the token
 }
 
-// Conform tries every part of the interface on the service of an account. Without a reference it changes nothing; with
-// one it also makes and removes a rule, switches a feature to what it is, and makes a login, all of that instance.
-// told is called with each part as it ends.
+// Conform tries every part of the interface on the service of an account. Without a reference it changes nothing.
+// With one it also makes and removes a rule, sets a feature to the value that it has, and makes a login, all of that
+// instance. told is called after each part.
 func (s *Session) Conform(ctx context.Context, change cloudref.Ref, told func(Check)) {
 	c := &conformity{Session: s, ctx: ctx, told: told}
 	parts := []struct {
@@ -88,7 +88,7 @@ func (c *conformity) part(name string, try func() (string, error)) {
 	}
 }
 
-// raw sends a request as it is, and gives the answer whatever it says.
+// raw sends a request once and returns any answer, also that of an error.
 func (c *conformity) raw(r wire.Request, signedIn bool) (*reply, error) {
 	var token secret.Value
 	if signedIn {
@@ -105,7 +105,7 @@ func (c *conformity) raw(r wire.Request, signedIn bool) (*reply, error) {
 	return answer, nil
 }
 
-// read asks as raw does; the answer must be a good one.
+// read is raw for an answer that must be a good one.
 func (c *conformity) read(r wire.Request, into any) (*reply, error) {
 	answer, err := c.raw(r, true)
 	switch {
@@ -318,7 +318,7 @@ func (c *conformity) tryWithout() (string, error) {
 	return "a problem of type " + string(wire.NotSignedIn), c.refusal(r, false, wire.NotSignedIn)
 }
 
-// documentation is a range that nobody has (RFC 5737).
+// documentation is a range that no network has (RFC 5737).
 const documentation = "192.0.2.1/32"
 
 func (c *conformity) tryRule(about Subject) (string, error) {

@@ -26,7 +26,7 @@ func (s *Session) explainExpiry(why string) *finding.Finding {
 		s.Called).Saw("%s", why))
 }
 
-// suggestSignIn says how a token is had: by a sign-in, or where it is another's to bring.
+// suggestSignIn says how to get a token: by a sign-in, or from whatever else keeps it.
 func (s *Session) suggestSignIn(found *finding.Finding) *finding.Finding {
 	switch {
 	case s.TokenFile != "":
@@ -42,7 +42,7 @@ func (s *Session) suggestSignIn(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor cloud sign-in %s", s.Called)
 }
 
-// foundOf is the finding for an error of the issuer, of the token's file or of whatever holds its key.
+// foundOf is the finding for an error of the issuer, of the token's file or of what holds its key.
 func foundOf(err error, s *Session) *finding.Finding {
 	var failure *secret.Failure
 	var from *oauth.Error
@@ -60,7 +60,7 @@ func foundOf(err error, s *Session) *finding.Finding {
 		Suggest("gharbor cloud sign-in %s", s.Called)
 }
 
-// ofIssuer is the finding for what the issuer said.
+// ofIssuer is the finding for an error of the issuer.
 func (s *Session) ofIssuer(err *oauth.Error) *finding.Finding {
 	issuer := clean.Quote(s.Account.Issuer)
 	switch err.Kind {
@@ -98,7 +98,7 @@ func (s *Session) certificateHint(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor cloud show %s   # are its URLs right?", s.Called)
 }
 
-// explainFailure returns the finding for a request that got no answer, or none that can be read.
+// explainFailure returns the finding for a request without an answer, or with one that can't be read.
 func (s *Session) explainFailure(about Subject, err error) *finding.Finding {
 	var no *unreachedError
 	var wrong *brokenAnswer
@@ -117,7 +117,7 @@ func (s *Session) explainFailure(about Subject, err error) *finding.Finding {
 		Suggest("gharbor cloud instances %s", s.Called)
 }
 
-// serviceName answers requests, in words.
+// serviceName names what answers requests.
 func (s *Session) serviceName() string {
 	if s.Service == "" {
 		return "the program"
@@ -185,7 +185,7 @@ func (s *Session) explainProblem(about Subject, p *wire.Problem, after time.Dura
 	return found
 }
 
-// problemText is a problem's own words.
+// problemText is the text of a problem.
 func problemText(p *wire.Problem) string {
 	switch {
 	case p.Detail != "":
@@ -195,7 +195,7 @@ func problemText(p *wire.Problem) string {
 	}
 }
 
-// withoutTokens is a text of a service's without the tokens that were sent to it.
+// withoutTokens takes out of a service's text the tokens that were sent to it.
 func (s *Session) withoutTokens(text string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

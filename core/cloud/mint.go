@@ -15,16 +15,16 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// loginCache are those that a service made, in memory alone and no longer than they last.
+// loginCache keeps the logins that a service made, in memory only and no longer than they are valid.
 type loginCache struct {
 	minting sync.Mutex
 	made    map[string]*secret.Login // by instance, branch and the user that was asked for
 }
 
-// leastLife is how long a login must last still to be used: a connection takes up to some seconds.
+// leastLife is how long a login must still be valid to be used: a connection can take some seconds.
 const leastLife = 5 * time.Second
 
-// mint is a login at an instance: one that was made before and lasts still, or a new one.
+// mint returns a login at an instance: one that was made before and is still valid, or a new one.
 func (s *Session) mint(ctx context.Context, about Subject, kind wire.LoginKind, p address.Profile) (*secret.Login,
 	error) {
 	s.minting.Lock()
@@ -86,7 +86,7 @@ func (s *Session) loginOf(about Subject, kind wire.LoginKind, user string, got *
 	return login, nil
 }
 
-// Lasts says until when the login that was made for a profile lasts, for people; the zero time where none was made.
+// Lasts is the end of the login that was made for a profile, the zero time where none was made.
 func (a *Accounts) Lasts(p address.Profile) time.Time {
 	s, found := a.sessionOf(p)
 	if found != nil {

@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// ReadAccount returns the account as the service knows it, and until when its token lasts.
+// ReadAccount returns the account as the service names it, and the end of its token.
 func (s *Session) ReadAccount(ctx context.Context) (*wire.Account, time.Time, *finding.Finding) {
 	var a wire.Account
 	_, found := s.ask(ctx, Subject{Ref: cloudref.Ref{Account: s.Called}}, wire.Request{Method: http.MethodGet,
@@ -38,8 +38,8 @@ func (s *Session) ReadAccount(ctx context.Context) (*wire.Account, time.Time, *f
 // maxNames is how many instances one request asks for by name: a URL of more is too long for some servers.
 const maxNames = 50
 
-// Instances gives each instance of the account to take, page by page, until take is false. names are those that are
-// wanted; none of them is all.
+// Instances calls take with each instance of the account, page by page, until take returns false. names are the
+// instances to ask for, nil for all.
 func (s *Session) Instances(ctx context.Context, names []string, take func(*wire.Instance) bool) *finding.Finding {
 	about := Subject{Ref: cloudref.Ref{Account: s.Called}}
 	for first := true; first || len(names) > 0; first = false {
@@ -56,7 +56,7 @@ func (s *Session) Instances(ctx context.Context, names []string, take func(*wire
 	return nil
 }
 
-// pages gives the instances of a list to take. It reports whether more are wanted.
+// pages calls take with each instance of a list. It reports whether take wants more.
 func (s *Session) pages(ctx context.Context, about Subject, r wire.Request,
 	take func(*wire.Instance) bool) (more bool, found *finding.Finding) {
 	for range wire.MaxPages {
@@ -79,7 +79,7 @@ func (s *Session) pages(ctx context.Context, about Subject, r wire.Request,
 	return false, s.explainFailure(about, &brokenAnswer{"its list of instances has more than 200 pages"})
 }
 
-// Find looks one instance up.
+// Find returns one instance.
 func (s *Session) Find(ctx context.Context, about Subject) (*wire.Instance, *wire.Place, *finding.Finding) {
 	var i wire.Instance
 	r := wire.Request{Method: http.MethodGet, Path: "/instances/" + about.Ref.Instance}
@@ -112,13 +112,14 @@ func (s *Session) placeOf(about Subject, i *wire.Instance) (*wire.Place, *findin
 	return nil, s.explainUnknown(about, names)
 }
 
-// act is ask for what is done to an instance.
+// act is ask for a request that concerns one instance.
 func (s *Session) act(ctx context.Context, about Subject, r wire.Request, into any) *finding.Finding {
 	_, found := s.ask(ctx, about, r, into)
 	return s.checkInstance(ctx, about, found)
 }
 
-// checkInstance returns found, or the finding that there is no such instance, where the service knows none.
+// checkInstance returns found; where that says that something is unknown, and the service does not know the instance
+// either, the finding is about the instance.
 func (s *Session) checkInstance(ctx context.Context, about Subject, found *finding.Finding) *finding.Finding {
 	if !found.Is(finding.CloudUnknownInstance) || about.Ref.Instance == "" {
 		return found
@@ -130,7 +131,7 @@ func (s *Session) checkInstance(ctx context.Context, about Subject, found *findi
 	return found
 }
 
-// explainUnknown returns the finding for an instance or a branch that there is not; names are those that there are.
+// explainUnknown returns the finding for an instance or a branch that does not exist; names are those that exist.
 func (s *Session) explainUnknown(about Subject, names []string) *finding.Finding {
 	found := finding.New(finding.CloudUnknownInstance, "%s of the cloud account %s knows no %s", s.serviceName(), s.Called,
 		describe(about))
@@ -154,7 +155,7 @@ func (s *Session) explainUnknown(about Subject, names []string) *finding.Finding
 	return found.Suggest("gharbor cloud instances %s", s.Called)
 }
 
-// at is the path of what belongs to an instance or a branch, or to the account.
+// at is the path of something that belongs to an instance, a branch or the account.
 func at(ref cloudref.Ref, rest string) string {
 	path := ""
 	if ref.Instance != "" {
@@ -166,7 +167,8 @@ func at(ref cloudref.Ref, rest string) string {
 	return path + rest
 }
 
-// change is a request that changes something: it can be sent twice, and is carried out once.
+// change is a request that changes something. It has a key, by which the service carries it out once even if it is
+// sent twice.
 func change(method, path string, body any) wire.Request {
 	return wire.Request{Method: method, Path: path, Body: body, Key: rand.Text()}
 }
@@ -187,7 +189,7 @@ func (s *Session) Switch(
 	return &f, nil
 }
 
-// noFeature is found, with a near name, for a feature that an instance or an account does not have.
+// noFeature is found, or the finding for a feature that an instance or an account does not have, with a near name.
 func (s *Session) noFeature(
 	ctx context.Context, about Subject, feature string, found *finding.Finding,
 ) *finding.Finding {
@@ -247,7 +249,7 @@ func (s *Session) Allow(ctx context.Context, about Subject, from netip.Prefix, l
 	return &rule, nil
 }
 
-// RuleNow is a rule as it is now.
+// RuleNow asks for the present state of a rule.
 func (s *Session) RuleNow(ctx context.Context, about Subject, id string) (*wire.Rule, *finding.Finding) {
 	var rule wire.Rule
 	r := wire.Request{Method: http.MethodGet, Path: at(about.Ref, "/rules/"+id)}
@@ -262,7 +264,7 @@ func (s *Session) Disallow(ctx context.Context, about Subject, id string) *findi
 	return s.act(ctx, about, change(http.MethodDelete, at(about.Ref, "/rules/"+id), nil), nil)
 }
 
-// Wake asks for an instance that is paused to be started. It may cost money.
+// Wake asks the service to start a paused instance. That may cost money.
 func (s *Session) Wake(ctx context.Context, about Subject) *finding.Finding {
 	return s.act(ctx, about, change(http.MethodPost, at(about.Ref, "/wake"), struct{}{}), nil)
 }
@@ -331,11 +333,11 @@ func (s *Session) KeepToken(ctx context.Context, got *oauth.Token, place tokens.
 	return nil
 }
 
-// Finding is what an error of a sign-in means.
+// Finding is the finding for an error of a sign-in.
 func (s *Session) Finding(err error) *finding.Finding { return foundOf(err, s) }
 
-// SignOut takes the account's tokens back at the issuer and forgets them. revoked is false where the issuer could not
-// be asked for that, or does not know it; why says so.
+// SignOut revokes the account's tokens at the issuer and forgets them. revoked is false where the issuer can't be
+// reached or can't revoke; why says so.
 func (s *Session) SignOut(ctx context.Context) (had, revoked bool, why string, found *finding.Finding) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -359,7 +361,7 @@ func (s *Session) SignOut(ctx context.Context) (had, revoked bool, why string, f
 	return had || gone, revoked, why, nil
 }
 
-// revoke takes both tokens back: a server may let the access token live on without its refresh token.
+// revoke revokes both tokens: on some servers the access token stays valid without its refresh token.
 func (s *Session) revoke(ctx context.Context, owner tokens.Owner) (revoked bool, why string) {
 	token, _, found := s.load(ctx, owner)
 	if found != nil {

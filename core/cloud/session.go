@@ -19,7 +19,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Session is an account that is asked, in one run of the program. It may be used by several goroutines.
+// Session asks the issuer and the service of one account, for one run of the program. It may be used by several
+// goroutines.
 type Session struct {
 	Account
 	from *Accounts
@@ -35,10 +36,10 @@ type Session struct {
 	loginCache
 }
 
-// early is how long before its end a token is refreshed, so that it does not end on the way.
+// early is how long before its end a token is refreshed, so that it does not end during a request.
 const early = 30 * time.Second
 
-// newSession prepares an account to be asked.
+// newSession prepares a session; it asks nothing yet.
 func (a *Accounts) newSession(account Account) (*Session, error) {
 	s := &Session{Account: account, from: a}
 	if account.Issuer != "" || account.Service != "" {
@@ -58,7 +59,7 @@ func (a *Accounts) newSession(account Account) (*Session, error) {
 	return s, nil
 }
 
-// signsIn reports whether the account has a token at all: one that is a program's own business has none.
+// signsIn reports whether the account uses a token: one whose program signs in by itself has none.
 func (s *Session) signsIn() bool { return s.Issuer != "" || s.TokenFile != "" || s.Service != "" }
 
 // issuer reads the metadata of the issuer, once.
@@ -103,8 +104,8 @@ func (s *Session) client(ctx context.Context) (oauth.Client, *finding.Finding) {
 	return c, nil
 }
 
-// recheck judges once more, directly before a program runs, what the user vouched for: nil for an account of the user's
-// own.
+// recheck judges a project's account once more, directly before a program runs. It is nil for an account of the
+// user's own.
 func (s *Session) recheck() *finding.Finding {
 	if !s.project {
 		return nil
@@ -113,8 +114,8 @@ func (s *Session) recheck() *finding.Finding {
 	return found
 }
 
-// access is a token that is valid now: from the file that the machine keeps fresh, by the client's own secret, or of a
-// person's sign-in, refreshed where it has ended. rejected is one that the service did not take; it is not given again.
+// access is a token that is valid now: from the token file, by the client's own secret, or of a person's sign-in,
+// refreshed where it has ended. rejected is one that the service did not take, and is not returned again.
 func (s *Session) access(ctx context.Context, rejected secret.Value) (secret.Value, *finding.Finding) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -137,7 +138,7 @@ func (s *Session) usable(t *tokens.Token, rejected secret.Value) bool {
 		(t.Until.IsZero() || time.Until(t.Until) > early || !t.Refresh.Present() && time.Until(t.Until) > 0)
 }
 
-// fromFile reads the token that the machine keeps fresh, each time.
+// fromFile reads the token file at each use: another program keeps it fresh.
 func (s *Session) fromFile(ctx context.Context) (secret.Value, *finding.Finding) {
 	q := secret.Query{Profile: s.Called, Setting: "token-file", Kind: secret.OfCloud, Pinned: s.pinned,
 		Source: secret.Source{Kind: "file", Arg: s.TokenFile}}
@@ -176,8 +177,8 @@ func (s *Session) forClient(ctx context.Context) (secret.Value, *finding.Finding
 	return got.Access, nil
 }
 
-// ofSignIn is the token of a person's sign-in. Of several processes that find it ended, one refreshes it: the others
-// wait, and read what that one kept.
+// ofSignIn is the token of a person's sign-in. Where it has ended, one of several processes refreshes it; the others
+// wait for that one and read what it wrote.
 func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.Value, *finding.Finding) {
 	owner, err := s.Owner()
 	if err != nil {
@@ -233,7 +234,7 @@ func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.V
 	return fresh.Access, nil
 }
 
-// load reads the account's token. A person may be asked for a passphrase; a test's clock stands still meanwhile.
+// load reads the account's token. It may ask a person for a passphrase; a test's time limit does not run meanwhile.
 func (s *Session) load(ctx context.Context, owner tokens.Owner) (*tokens.Token, tokens.Place, *finding.Finding) {
 	defer secret.Pause(ctx)()
 	token, place, err := s.from.Tokens.Load(ctx, owner)
@@ -259,8 +260,8 @@ const (
 	reasonAbout = 300
 )
 
-// ask sends a request and reads the answer into into, nil for none. It waits where the service says so, and refreshes
-// the token once where the service does not take it.
+// ask sends a request and reads the answer into into, nil for none. Where the service says so, it waits and sends it
+// again; where the service does not take the token, it refreshes the token once.
 func (s *Session) ask(ctx context.Context, about Subject, r wire.Request, into any) (next string,
 	found *finding.Finding) {
 	var rejected secret.Value
@@ -318,7 +319,7 @@ func (s *Session) note(token secret.Value) {
 	}
 }
 
-// putOff waits until a service wants to be asked again. It is false where there is no time for that.
+// putOff waits as long as a service asks for. It is false where there is no time for that.
 func (s *Session) putOff(ctx context.Context, pause time.Duration) bool {
 	if until, ok := ctx.Deadline(); ok && time.Until(until) <= pause {
 		return false

@@ -139,8 +139,8 @@ func (a *assembler) takeHost(e *entry, k []string) error {
 	return nil
 }
 
-// checkAliases refuses an alias that says too little or contradicts itself. What it
-// names in another file is seen when it is used.
+// checkAliases refuses an alias that says too little or contradicts itself. An alias of another file that it names is
+// looked for only when it is used.
 func (f *File) checkAliases() error {
 	for _, one := range f.Aliases {
 		if why := one.problem(f.schema); why != "" {
@@ -235,8 +235,8 @@ func withPort(item, port string) string {
 // Path is the path of that file.
 func (a *Alias) Path() string { return a.in.Path }
 
-// FullName is the name by which the alias is meant from the user's own file: with
-// "project:" before it where it stands in a project's.
+// FullName is the alias' name as the user's own file writes it: with "project:" before it where it stands in a
+// project's file.
 func (a *Alias) FullName() string {
 	if a.InProject() {
 		return syntax.ProjectPrefix + a.Name
@@ -255,7 +255,7 @@ func (f *File) AliasNamed(name string) *Alias {
 	return f.aliases[name]
 }
 
-// HostEntry is what the file's [hosts] has for a host name.
+// HostEntry is the line of the file's [hosts] for a host name.
 func (f *File) HostEntry(host string) (HostEntry, bool) {
 	if f == nil || len(f.Hosts) == 0 {
 		return HostEntry{}, false

@@ -101,8 +101,8 @@ func (c *Cloud) problem() string {
 // Path is the path of the file that the account stands in.
 func (c *Cloud) Path() string { return c.in.Path }
 
-// FullName is the name by which the account is meant from the user's own file: with "project:" before it where it
-// stands in a project's.
+// FullName is the account's name as the user's own file writes it: with "project:" before it where it stands in a
+// project's file.
 func (c *Cloud) FullName() string {
 	if c.InProject() {
 		return syntax.ProjectPrefix + c.Name

@@ -33,8 +33,8 @@ func (e *FileError) Error() string {
 	return fmt.Sprintf("%s:%d: %s", e.Path, e.Line, e.What)
 }
 
-// document is a TOML file taken apart with the place of everything kept, so
-// that an edit can change the bytes of one value and leave all others alone.
+// document is a parsed TOML file with the place of each of its parts, so that an edit can change the bytes of one
+// value and no others.
 type document struct {
 	path    string
 	data    []byte
@@ -51,7 +51,7 @@ type header struct {
 	name  span // path[1] as written, where there is one
 }
 
-// here is where the header stands, as a range to be widened to its line.
+// here is where the header stands: an empty range, which lines widens to its line.
 func (h header) here() (int32, int32) { return int32(h.start), int32(h.start) }
 
 // span is a range of bytes of the file. A file is smaller than 4 MiB, so its
@@ -96,7 +96,7 @@ func parseDocument(path string, data []byte) (*document, error) {
 	return d, read(path, data, d)
 }
 
-// read reads data as TOML and hands what it finds to take. Errors are *FileError.
+// read parses data as TOML and gives each table and entry to take. Errors are *FileError.
 func read(path string, data []byte, take sink) error {
 	if len(data) > maxFile {
 		return &FileError{path, 0, "the file is larger than 4 MiB; a profile file has at most that"}
@@ -289,7 +289,7 @@ func (r *reader) keyValue(node *unstable.Node, outer entry, in *definition) {
 	r.give(e)
 }
 
-// give hands an entry over; take keeps a copy if it keeps any.
+// give gives an entry to take, which copies what it keeps.
 func (r *reader) give(e entry) {
 	r.given = e
 	r.err = r.take.takeEntry(&r.given)

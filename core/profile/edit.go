@@ -13,15 +13,14 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// RequestError is an edit that was asked for and can't be made. The file is
-// as it was.
+// RequestError says why an edit can't be made. The file has not changed.
 type RequestError struct{ What string }
 
 func (e *RequestError) Error() string { return e.What }
 
 func refuse(what string, args ...any) error { return &RequestError{fmt.Sprintf(what, args...)} }
 
-// Edit is a changed text of a file, and what it must mean.
+// Edit is a change of a file's text, and what the new text must mean.
 type Edit struct {
 	file *File
 	doc  *document  // the file's text, taken apart
@@ -69,9 +68,8 @@ func (e *Edit) text() []byte {
 	return b.Bytes()
 }
 
-// CheckedText returns the new text once it has been read back and found to mean
-// just what was asked for: an edit that can't be made in the user's way of
-// writing is refused, never made approximately.
+// CheckedText returns the new text, after it was read again and has exactly the wanted meaning. An edit that can't be
+// made in the user's way of writing is refused, not approximated.
 func (e *Edit) CheckedText() ([]byte, error) {
 	text := e.text()
 	if _, err := parseDocument(e.file.Path, text); err != nil {
@@ -121,7 +119,7 @@ func (t *table) sameEntries(o *table) bool {
 	return true
 }
 
-// Missing is the error for a profile that is not there, with the nearest name.
+// Missing is the error for a profile that no file has, with the nearest name.
 func (f *File) Missing(name string) error {
 	if near := nearest.Name(name, f.Names()); near != "" {
 		return refuse("no profile of that name; did you mean %q?", near)
@@ -147,7 +145,7 @@ func (f *File) Add(name string, sets []schema.Override) (*Edit, error) {
 	return f.AddAll([]ProfileDraft{{name, sets}})
 }
 
-// ProfileDraft is a profile that is about to be.
+// ProfileDraft is a profile that is not in the file yet.
 type ProfileDraft struct {
 	Name string
 	Sets []schema.Override
@@ -212,9 +210,9 @@ func (e *Edit) appendTable(text string) {
 	e.insert(len(data), b.String())
 }
 
-// CopyValues is what a copy of a profile sets itself, in the user's or in the project's
-// file. From one file to the other, a relative path is made whole, and a like of
-// the project's named as such; the project can't be like a profile of the user's.
+// CopyValues are the keys that a copy of a profile sets, in the user's file or in the project's. In the other file a
+// relative path becomes absolute, and a like that names a profile of the project gets "project:" before it. A
+// project's profile can't be like one of the user's.
 func (f *File) CopyValues(p *Profile, intoProject bool, home string) ([]schema.Override, error) {
 	sets := make([]schema.Override, 0, len(p.Entries))
 	for _, own := range p.Entries {
@@ -246,7 +244,7 @@ func (f *File) CopyValues(p *Profile, intoProject bool, home string) ([]schema.O
 	return sets, nil
 }
 
-// absoluteValue is an entry's value with its path made whole, where it has one.
+// absoluteValue is an entry's value; a path in it is made absolute.
 func (p *Profile) absoluteValue(own Entry, home string) schema.Value {
 	if own.Value.Kind != schema.Text || own.Field.Expands && strings.Contains(own.Value.Raw, "$") {
 		return own.Value
@@ -395,7 +393,7 @@ func twoAddresses(f *File, want *table, set string) error {
 	return nil
 }
 
-// setOne notes what one key=value means for the text and for the table.
+// setOne notes what one key=value changes in the text and in the table.
 func (e *Edit) setOne(t, want *table, s schema.Override) error {
 	at := slices.IndexFunc(want.Entries, func(own Entry) bool { return own.Field == s.Field })
 	place := e.doc.entryOf(t, string(s.Field.Name))

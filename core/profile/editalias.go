@@ -111,7 +111,7 @@ func (f *File) SetAlias(name string, sets []schema.Override) (*Edit, error) {
 	return e, nil
 }
 
-// leadsBack refuses an alias that would come back to itself over others of the file.
+// leadsBack refuses an alias that would lead back to itself, over others of the file.
 func (f *File) leadsBack(a *Alias) error {
 	names := []string{a.Name}
 	for next := a.Text(key.Alias); next != "" && len(names) <= MaxAliases; {

@@ -22,7 +22,7 @@ func (d *document) hopTable(name string, number int) int {
 	return -1
 }
 
-// setHop notes what one hop.N.key=value means for the text and for the profile.
+// setHop notes what one hop.N.key=value changes in the text and in the profile.
 func (e *Edit) setHop(want *Profile, s schema.Override) error {
 	if s.Hop > len(want.Hops) {
 		return want.noSuchHop(s.Hop)

@@ -16,7 +16,7 @@ func sameHosts(a, b []HostEntry) bool {
 	return len(a) == len(b) && !slices.ContainsFunc(a, func(h HostEntry) bool { return !slices.ContainsFunc(b, h.same) })
 }
 
-// SetHost writes the line of [hosts] that gives a host name its addresses, in place of the one that it has.
+// SetHost writes the line of [hosts] that gives a host name its addresses; it replaces the one that is there.
 func (f *File) SetHost(name string, addresses []netip.Addr) (*Edit, error) {
 	want, err := wantedHost(name)
 	if err != nil {
@@ -72,7 +72,7 @@ func (f *File) RemoveHost(name string) (*Edit, error) {
 	return e, nil
 }
 
-// wantedHost is a host name as the file compares it.
+// wantedHost is a host name in the form in which the file compares it.
 func wantedHost(name string) (HostEntry, error) {
 	name = strings.ToLower(strings.TrimSuffix(name, "."))
 	if !syntax.ValidHost(name) {

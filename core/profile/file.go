@@ -1,11 +1,10 @@
-// Package profile is the files of connection profiles and of aliases: it finds, reads and edits them. What a
-// profile means is package resolve's business, and which keys there are is schema's. It is the first room on
-// the way profile → resolve → route → check → report, and it dials nothing and asks nobody. Start with Home.Load
-// and Parse.
+// Package profile finds, reads and edits the files of connection profiles and of aliases. What a profile means is
+// package resolve's business, and which keys there are is schema's. It is the first room on the way profile → resolve
+// → route → check → report. It dials nothing and asks nobody. Start with Home.Load and Parse.
 //
-// An edit changes the bytes of the one table that it concerns: comments, blank lines and the order of keys are
-// the user's own. A write goes through Home.Update, which locks, checks the new text as if it had been read, and
-// replaces the file in one step.
+// An edit changes the bytes of one table alone: comments, blank lines and the order of keys stay as the user wrote
+// them. Each write goes through Home.Update, which locks the file, reads the new text as a check, and replaces the
+// file in one step.
 package profile
 
 import (
@@ -41,7 +40,7 @@ type table struct {
 	in   *File  // that it stands in
 }
 
-// Profile is one profile as its file has it, before `like` and defaults.
+// Profile is one profile as its file has it: without what it takes by `like`, and without defaults.
 type Profile struct {
 	table
 	Hops []*Hop // in order from here to the server
@@ -52,7 +51,7 @@ type Profile struct {
 // File is the file that the table stands in.
 func (t *table) File() *File { return t.in }
 
-// NoHops reports whether the profile says that there are none, in place of those of the profile that it is like.
+// NoHops reports whether the profile says `hop = []`: no hops, also where the profile that it is like has some.
 func (p *Profile) NoHops() bool { return p.direct > 0 }
 
 // String is the table as messages name it.
@@ -74,7 +73,7 @@ func (t *table) Text(name key.Name) string {
 	return e.Value.Text()
 }
 
-// File is a profile file that has been read and found right.
+// File is a profile file without a mistake.
 type File struct {
 	Path     string
 	Project  bool       // it is a project's gharbor.toml, not the user's own
@@ -92,7 +91,7 @@ type File struct {
 	schema   *schema.Schema
 }
 
-// Settings are what the user's file says of the tool itself, in [settings].
+// Settings are those of the tool itself, from [settings] and [session] of the user's file.
 type Settings struct {
 	Wallet string // path of the wallet as written, "" for the usual place
 	Reader string // path of a reader's pin file as written, "" for the usual place
@@ -106,7 +105,7 @@ func Parse(keys *schema.Schema, path string, data []byte) (*File, error) {
 	return readInto(keys, &File{Path: path}, data)
 }
 
-// readInto fills a file whose path and kind are set.
+// readInto reads data into a file whose path and kind are set.
 func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
 	f.schema = keys
 	f.byName, f.data = make(map[string]*Profile, len(data)/150), data // a short profile has 150 bytes
@@ -134,7 +133,7 @@ func readInto(keys *schema.Schema, f *File, data []byte) (*File, error) {
 // Schema is the table of keys that the file was read by.
 func (f *File) Schema() *schema.Schema { return f.schema }
 
-// NewUnfiled is a profile of values that stand in no file, such as those of a connection URL.
+// NewUnfiled makes a profile of values that are in no file, such as those of a connection URL.
 func NewUnfiled(keys *schema.Schema, name string, sets []schema.Override) *Profile {
 	p := &Profile{table: table{Name: name, kind: "profile"}}
 	for _, set := range sets {
@@ -144,8 +143,8 @@ func NewUnfiled(keys *schema.Schema, name string, sets []schema.Override) *Profi
 	return p
 }
 
-// Lookup returns the profile that a name means, or nil: the user's own, else the
-// attached project's; the project's alone with "project:" before the name.
+// Lookup returns the profile of that name, or nil: the user's own, else the attached project's. With "project:"
+// before the name, it is the project's.
 func (f *File) Lookup(name string) *Profile { return f.find(name) }
 
 // Names returns the names of all profiles, sorted.
@@ -211,8 +210,7 @@ func (a *assembler) takeTable(h header) error {
 	return a.fail(h.line, "profile %q: %s", p.Name, a.schema.UnknownKey(strings.Join(h.path[2:], ".")))
 }
 
-// explainMisplaced says why a table does not belong into this kind of file, "" where it
-// does.
+// explainMisplaced says why a table does not belong in this kind of file, "" where it does.
 func (a *assembler) explainMisplaced(word string) string {
 	switch {
 	case a.ForAlias && (word == "profile" || word == "settings" || word == "cloud"):
@@ -383,7 +381,7 @@ func (a *assembler) assign(t *table, f *schema.Field, e *entry) error {
 	return a.assignUnchecked(t, f, e)
 }
 
-// assignUnchecked is assign for a value that is right, or is checked once it is whole.
+// assignUnchecked is assign for a value that needs no check, or is checked when all of it was read.
 func (a *assembler) assignUnchecked(t *table, f *schema.Field, e *entry) error {
 	for _, own := range t.Entries {
 		if own.Field == f {
@@ -416,7 +414,7 @@ func (a *assembler) field(k []string) *schema.Field {
 	return nil
 }
 
-// typeProblem names the type found where it is not the field's.
+// typeProblem names a value's type where it is not the field's.
 func typeProblem(f *schema.Field, e *entry) string {
 	if e.problem != "" {
 		return e.problem

@@ -67,8 +67,7 @@ func (a *assembler) setHop(p *Profile, e *entry, k []string) error {
 	return nil
 }
 
-// noHops takes `hop = []`, which says that there are none although the profile
-// that this one is like has some.
+// noHops takes `hop = []`: no hops, also where the profile that this one is like has some.
 func (a *assembler) noHops(p *Profile, e *entry) error {
 	if e.problem != "" || e.value.Kind != schema.List || len(e.value.Items) > 0 {
 		return a.fail(int(e.line),
@@ -131,7 +130,7 @@ func (h *Hop) sortedEntries() []Entry {
 	return all
 }
 
-// hopsOf makes hops of what a command line or a copy says, numbered from 1.
+// hopsOf makes the hops that a command line or a copy gives, numbered from 1.
 func hopsOf(sets []schema.Override) (hops []*Hop, direct int) {
 	for _, s := range sets {
 		switch {

@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// maxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and
-// each profile of it would go through the whole.
+// maxLikes bounds a chain of profiles that are like one another: a longer one is a mistake, and would be walked once
+// for each profile of it.
 const maxLikes = 16
 
 func (f *File) checkLikes() error {
@@ -78,8 +78,7 @@ func circle(path []*Profile, back *Profile) string {
 	return strings.Join(append(names, back.Name), " → ")
 }
 
-// Chain is p followed by the profiles that it is like. An overridden `like`
-// is another chain.
+// Chain is p and the profiles that it is like, one after the other. An override of `like` changes the chain.
 func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
 	chain := append(make([]*Profile, 0, 2), p)
 	like := p.Text(key.Like)
@@ -94,8 +93,8 @@ func (f *File) Chain(p *Profile, overrides []schema.Override) []*Profile {
 	return chain
 }
 
-// like is the profile that p's like names: one of the same file, or with
-// "project:" before it one of the attached project's.
+// like is the profile that p's like names: one of the same file, or one of the attached project's with "project:"
+// before it.
 func (f *File) like(p *Profile, name string) *Profile {
 	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		if p.in.Project || f.project == nil {

@@ -48,8 +48,8 @@ func FindProject(dir string) (place Place, ok bool) {
 	}
 }
 
-// IgnoredFile is a file that another user than root may change. It could lead every connection
-// elsewhere, so it counts as if it were not there.
+// IgnoredFile is the error of a file that a user other than you and root may change. Such a user could lead every
+// connection elsewhere, so the file is not used.
 type IgnoredFile struct{ FileError }
 
 // Unwrap is the error of the file, with its place.
@@ -59,8 +59,7 @@ func passedOver(path, why string) error {
 	return &IgnoredFile{FileError{path, 0, why + ", so it is ignored"}}
 }
 
-// LoadProject reads a project's file. Its bytes are read once: what is hashed is
-// what was parsed.
+// LoadProject reads a project's file, once: the bytes that are hashed are those that were parsed.
 func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 	info, err := os.Stat(place.Path)
 	if err != nil {
@@ -79,8 +78,8 @@ func LoadProject(keys *schema.Schema, place Place) (*File, error) {
 	return readInto(keys, &File{Path: place.Path, Root: place.Root, Project: true}, data)
 }
 
-// inside reports whether a project's file really is in its repository: a link in a clone may lead
-// to any file of the user's, and an error in that file would show its text.
+// inside reports whether a project's file is in its repository with links followed. A link in a clone can lead to any
+// file of the user's, and an error message about that file would show a part of it.
 func inside(place Place) bool {
 	real, err := filepath.EvalSymlinks(place.Path)
 	root, rootErr := filepath.EvalSymlinks(place.Root)
@@ -91,15 +90,14 @@ func inside(place Place) bool {
 	return ok
 }
 
-// Attach lets the user's file know the project's: names that the user does not
-// have lead there, and so does a name with "project:" before it.
+// Attach adds the project's file to the user's: a name that the user's file does not have is looked up there, and so
+// is one with "project:" before it.
 func (f *File) Attach(project *File) { f.project = project }
 
 // ProjectFile is the project's file, nil where there is none.
 func (f *File) ProjectFile() *File { return f.project }
 
-// Shadowed reports whether a project's profile has a name that the user's file
-// has too.
+// Shadowed reports whether the user's file has a profile of the same name as this one of the project's.
 func (f *File) Shadowed(p *Profile) bool {
 	return p.in.Project && !f.Project && f.byName[p.Name] != nil
 }
@@ -113,8 +111,8 @@ func (f *File) All() []*Profile {
 		f.project.Profiles...)
 }
 
-// FullName is the name by which a profile is meant: with "project:" before it
-// where the user's file has one of the same name.
+// FullName is the name that finds a profile: with "project:" before it where the user's file has another of that
+// name.
 func (f *File) FullName(p *Profile) string {
 	if f.Shadowed(p) {
 		return syntax.ProjectPrefix + p.Name

@@ -49,8 +49,8 @@ func (e *Edit) cutOut(t *table) {
 	}
 }
 
-// commentAbove widens a table's start to the comment lines directly above it,
-// but for those at the head of the file, which speak of the whole.
+// commentAbove widens a table's start to the comment lines directly above it. Those at the head of the file stay:
+// they are about the whole file.
 func (d *document) commentAbove(start int) int {
 	at := start
 	for at > 0 {
@@ -111,7 +111,7 @@ func (e *Edit) renameTable(t *table, to string) {
 	}
 }
 
-// rename makes every table of a kind whose key names from name to instead.
+// rename changes from to to in each table of a kind whose key names it.
 func (e *Edit) rename(kind, k, from, to string) {
 	for i := range e.doc.entries {
 		own := &e.doc.entries[i]

@@ -11,8 +11,8 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// SessionSettings are what the user's file says of interactive sessions, in [session] and [session.ENGINE]. The zero
-// value says nothing.
+// SessionSettings are those of interactive sessions, from [session] and [session.ENGINE] of the user's file. The zero
+// value sets nothing.
 type SessionSettings struct {
 	Clock, Stacked *bool
 	Format         string // of results; package results has the words

@@ -45,9 +45,8 @@ func FindHome(keys *schema.Schema, lookup func(string) (string, bool)) (Home, er
 	return Home{Dir: filepath.Join(dir, "gentle-harbor"), Schema: keys}, nil
 }
 
-// NoHome stands for the user's home folder where HOME is not set, or is no absolute path: a
-// service often has none. Nothing is under it, as there is nothing under an empty home either:
-// "~/.ssh" must never become ".ssh" of the working folder, which may be a hostile clone.
+// NoHome stands for the user's home folder where HOME is not set, as for many services, or is no absolute path. No
+// file is under it: "~/.ssh" must never become ".ssh" of the working folder, which may be a hostile clone.
 const NoHome = "/nonexistent/HOME-is-not-set"
 
 // UserHome is the user's home folder by HOME, NoHome where that says none.
@@ -68,12 +67,11 @@ func (h Home) ProfilesPath() string { return filepath.Join(h.Dir, "profiles.toml
 // AliasesPath is the user's file of aliases.
 func (h Home) AliasesPath() string { return filepath.Join(h.Dir, "aliases.toml") }
 
-// LocksPath is the folder of the locks of files that are not the tool's own, so
-// that nothing is left beside those.
+// LocksPath is the folder for the locks of files that are not the tool's own: no lock file is left beside those.
 func (h Home) LocksPath() string { return filepath.Join(h.Dir, "locks") }
 
-// KeepAuthority keeps certificates that a cloud's service named for an instance, in PEM, as a file for other programs.
-// The file has their hash in its name, so that one is never another's. They are no secret.
+// KeepAuthority writes the certificates of an instance, as its cloud's service gave them in PEM, to a file for other
+// programs. Their hash is in the file's name, so that two sets never share a file. They are no secret.
 func (h Home) KeepAuthority(pem []byte) (path string, err error) {
 	sum := sha256.Sum256(pem)
 	path = filepath.Join(h.Dir, "cloud", "authority-"+hex.EncodeToString(sum[:8])+".pem")
@@ -86,8 +84,8 @@ func (h Home) KeepAuthority(pem []byte) (path string, err error) {
 	return path, WriteFile(path, pem)
 }
 
-// Load reads the user's profile file; a file that is not there has no
-// profiles. Loose permissions are fixed, and said.
+// Load reads the user's profile file; one that is not there has no profiles. Loose permissions are tightened, and
+// Notice gets a line about it.
 func (h Home) Load() (*File, error) { return h.load(&File{Path: h.ProfilesPath()}) }
 
 // LoadAliases reads the user's file of aliases in the same way.
@@ -95,8 +93,8 @@ func (h Home) LoadAliases() (*File, error) {
 	return h.load(&File{Path: h.AliasesPath(), ForAlias: true})
 }
 
-// LoadOtherAliases reads a file of aliases that is somewhere else. Somebody else's
-// is passed over: they could lead every connection elsewhere.
+// LoadOtherAliases reads a file of aliases outside the tool's folder. One that another user may change is an
+// IgnoredFile.
 func LoadOtherAliases(keys *schema.Schema, path string) (*File, error) {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -140,8 +138,7 @@ func (h Home) load(f *File) (*File, error) {
 // reason is the system's reason without the path, which stands before it.
 func reason(err error) string { return atomicfile.Plain(err).Error() }
 
-// sharedFolder says why a folder is not the tool's own to tighten, where it is
-// looser than it would be: "" for one that is.
+// sharedFolder says why the permissions of a folder are not the tool's to tighten, "" where they are, or are tight.
 func sharedFolder(dir string) string {
 	info, err := os.Stat(dir)
 	if err != nil || info.Mode().Perm()&0o077 == 0 {
@@ -159,7 +156,7 @@ func sharedFolder(dir string) string {
 	return ""
 }
 
-// tighten takes away what group and others may do with a file of the tool's.
+// tighten takes the rights of group and others from a file of the tool's own.
 func (h Home) tighten(path string, mode fs.FileMode) {
 	if h.AsFound || runtime.GOOS == "windows" {
 		return // access lists rule there; docs/profiles.md says so

@@ -68,8 +68,8 @@ func (s *Server) Begin(ctx context.Context, c Client) (*Device, error) {
 	return d, nil
 }
 
-// page reports whether a URL may be shown to be opened: https, and nothing in it that a screen or a shell takes for
-// something else.
+// page reports whether a URL may be shown for a person to open: https, and nothing in it that a terminal or a shell
+// acts on.
 func page(text string) bool {
 	_, err := https.Origin(text)
 	return err == nil && len(text) <= 2000 && visible(text) && clean.Line(text, 0) == text
@@ -85,8 +85,8 @@ func visible(s string) bool {
 	return true
 }
 
-// Wait asks again and again whether the code was confirmed, as often as the server lets one (RFC 8628, sections 3.4
-// and 3.5): slower where it says slow_down, and after a failed connection.
+// Wait asks whether the code was confirmed, at the interval that the server sets (RFC 8628, sections 3.4 and 3.5),
+// until there is an answer. It asks less often after slow_down and after a failed connection.
 func (d *Device) Wait(ctx context.Context) (*Token, error) {
 	var options []oauth2.AuthCodeOption
 	if d.verifier != "" {

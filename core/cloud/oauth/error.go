@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/cloud/https"
 )
 
-// Kind says what came of a request that got no token.
+// Kind says why a request got no token.
 type Kind int
 
 // The kinds of error.
@@ -23,7 +23,7 @@ const (
 	TooMany                 // too many requests
 )
 
-// Error is why there is no token. It has none of the server's own words: they may repeat a token or a code.
+// Error says why there is no token. It repeats no text of the server's, which may have a token or a code in it.
 type Error struct {
 	Kind Kind
 	Text string
@@ -33,14 +33,14 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Text }
 
-// Unwrap is what went wrong underneath, nil for nothing.
+// Unwrap is the error below it, nil for none.
 func (e *Error) Unwrap() error { return e.err }
 
 func brokenAnswer(text string, args ...any) error {
 	return &Error{Kind: Broken, Text: fmt.Sprintf(text, args...)}
 }
 
-// said is what the error codes of RFC 6749, section 5.2 and RFC 8628, section 3.5 mean.
+// said has the meaning of the error codes of RFC 6749, section 5.2 and RFC 8628, section 3.5.
 var said = map[string]Error{
 	"access_denied":           {Kind: Denied, Text: "the sign-in was refused on its page"},
 	"expired_token":           {Kind: Expired, Text: "nobody confirmed the code in time"},
@@ -54,7 +54,7 @@ var said = map[string]Error{
 	"temporarily_unavailable": {Kind: Unreachable, Text: "it is not available for the moment"},
 }
 
-// explainError says why a request of the library's failed.
+// explainError makes an Error of the library's.
 func explainError(ctx context.Context, err error) error {
 	var answer *oauth2.RetrieveError
 	if ctx.Err() != nil {

@@ -47,8 +47,8 @@ type metadata struct {
 	Methods    []string `json:"token_endpoint_auth_methods_supported"`
 }
 
-// Discover reads the metadata of an issuer. They count only where they name this very issuer (RFC 8414, section 3.3),
-// and endpoints at the issuer's own host: no token goes to a host that is not written in the account.
+// Discover reads the metadata of an issuer. They are refused unless they name this issuer (RFC 8414, section 3.3) and
+// endpoints at the issuer's own host: no token goes to a host that is not written in the account.
 func Discover(ctx context.Context, client *https.Client, issuer string) (*Server, error) {
 	var m metadata
 	var err error
@@ -106,7 +106,7 @@ func metadataURLs(issuer string) []string {
 	}
 }
 
-// errNone is a place without metadata.
+// errNone says that a URL has no metadata.
 var errNone = errors.New("no metadata")
 
 func readMetadata(ctx context.Context, client *https.Client, at string) (m metadata, err error) {
@@ -133,14 +133,14 @@ func readMetadata(ctx context.Context, client *https.Client, at string) (m metad
 	return m, nil
 }
 
-// Client is who signs in: the client that the account names.
+// Client is the client that signs in, as the account names it.
 type Client struct {
 	ID     string
 	Secret secret.Value // none for a program on people's machines
 	Scopes []string
 }
 
-// config is the client for the library.
+// config is the client in the library's form.
 func (s *Server) config(c Client) *oauth2.Config {
 	return &oauth2.Config{
 		ClientID:     c.ID,
@@ -150,8 +150,8 @@ func (s *Server) config(c Client) *oauth2.Config {
 	}
 }
 
-// style is how the client says who it is: never tried out, so that a secret is sent in one way alone (RFC 8414: without
-// a word of the server's it is client_secret_basic).
+// style is how the client sends its secret: by client_secret_basic where the server names that or no method (RFC
+// 8414), else in the body. No second method is tried, so a secret is sent in one way only.
 func (s *Server) style(c Client) oauth2.AuthStyle {
 	basic := len(s.methods) == 0 || slices.Contains(s.methods, "client_secret_basic")
 	if c.Secret.Present() && basic {
@@ -160,7 +160,7 @@ func (s *Server) style(c Client) oauth2.AuthStyle {
 	return oauth2.AuthStyleInParams
 }
 
-// clientContext is the context by which the library uses our client.
+// clientContext is a context that makes the library use our HTTP client.
 func (s *Server) clientContext(ctx context.Context) context.Context {
 	return context.WithValue(ctx, oauth2.HTTPClient, s.client.For(ctx))
 }
@@ -173,7 +173,7 @@ type Token struct {
 	Scopes  []string     // granted, where the server says others than were asked for
 }
 
-// tokenOf judges what a server gave.
+// tokenOf checks a token that a server gave.
 func tokenOf(t *oauth2.Token) (*Token, error) {
 	if !strings.EqualFold(t.Type(), "Bearer") {
 		return nil, brokenAnswer("it gives tokens of another kind than Bearer")
@@ -193,7 +193,7 @@ func tokenOf(t *oauth2.Token) (*Token, error) {
 	return token, nil
 }
 
-// Refresh gets a new token by a refresh token.
+// Refresh gets a new token for a refresh token.
 func (s *Server) Refresh(ctx context.Context, c Client, refresh secret.Value) (*Token, error) {
 	c.Scopes = nil // those of the sign-in stay (RFC 6749, section 6)
 	got, err := s.config(c).TokenSource(s.clientContext(ctx), &oauth2.Token{RefreshToken: refresh.Disclose()}).Token()

@@ -31,14 +31,14 @@ const maxFile = 128 << 10
 // format is the number at the head of a file.
 const format = 1
 
-// Owner is the account that a token is of.
+// Owner is the account that a token belongs to.
 type Owner struct {
 	Name     string
 	File     string // the project's file that the account stands in, "" for the user's own
 	Identity string // all that says where the token may go: a token of another identity is none
 }
 
-// Token is what is kept of a sign-in.
+// Token is the result of a sign-in.
 type Token struct {
 	Access  secret.Value
 	Refresh secret.Value // none where there is none
@@ -47,7 +47,7 @@ type Token struct {
 	Since   time.Time // of the sign-in
 }
 
-// plainToken is a token as it is sealed.
+// plainToken is a token as it is before sealing.
 type plainToken struct {
 	Access  string    `json:"access"`
 	Refresh string    `json:"refresh,omitempty"`
@@ -88,7 +88,7 @@ type Store struct {
 	Memory func(ctx context.Context) Memory
 }
 
-// ErrNone is an account that no token is kept of.
+// ErrNone says that no token of the account is kept.
 var ErrNone = errors.New("no token is kept")
 
 // Place is where a token is kept. The zero value is no place.
@@ -107,7 +107,7 @@ func NewKey() secret.Value {
 // Path is the file of an owner's token.
 func (s Store) Path(of Owner) string { return filepath.Join(s.Folder, nameOf(of)+".token") }
 
-// nameOf is a name that no other account has.
+// nameOf is a file name that no other account has.
 func nameOf(of Owner) string {
 	if of.File == "" {
 		return of.Name
@@ -116,7 +116,7 @@ func nameOf(of Owner) string {
 	return of.Name + "@" + hex.EncodeToString(sum[:6])
 }
 
-// Lock keeps other processes from changing an owner's token meanwhile: of two that find it ended, one refreshes it.
+// Lock keeps other processes from changing an owner's token: of two that find it ended, only one refreshes it.
 func (s Store) Lock(ctx context.Context, of Owner) (unlock func(), err error) {
 	if err := os.MkdirAll(s.Folder, 0o700); err != nil {
 		return nil, fmt.Errorf("%s: %w", s.Folder, atomicfile.Plain(err))
@@ -177,7 +177,7 @@ func damagedError(path string) error {
 	return fmt.Errorf("%s is damaged, or sealed by another key", path)
 }
 
-// PlaceOf is where an owner's token is kept now. ok is false where there is none. Nothing is unsealed.
+// PlaceOf is where an owner's token is kept now; ok is false where there is none. It unseals nothing.
 func (s Store) PlaceOf(ctx context.Context, of Owner) (at Place, ok bool) {
 	if f, err := s.read(of); err == nil {
 		return Place{Key: f.Key}, f.Identity == of.Identity
@@ -207,7 +207,7 @@ func (s Store) read(of Owner) (*file, error) {
 	return &f, nil
 }
 
-// Save keeps a token at a place. It writes this one file, or the memory, and nothing else.
+// Save keeps a token at a place: in this one file, or in memory.
 func (s Store) Save(ctx context.Context, of Owner, t *Token, at Place) error {
 	data, err := json.Marshal(plainToken{t.Access.Disclose(), t.Refresh.Disclose(), t.Until, t.Scopes, t.Since})
 	if err != nil {
@@ -256,7 +256,7 @@ func (s Store) Remove(ctx context.Context, of Owner) (bool, error) {
 	return gone, nil
 }
 
-// about is what is sealed with a token without being secret: everything else of its file.
+// about is the rest of a token's file: not secret, but authenticated with the sealed token.
 func (f *file) about() ([]byte, error) {
 	return json.Marshal([]any{"gentle-harbor token", f.Format, f.Account, f.Identity, f.Key})
 }

@@ -13,9 +13,9 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// accessRules is for an account that no line of pg_hba.conf lets in from here,
-// or that one rejects. Without encryption it may be only that which is
-// missing: one more connection finds out, without a password.
+// accessRules is for an account that no line of pg_hba.conf lets in from here, or that a line rejects. Where the
+// connection was not encrypted, encryption may be all that is missing: one more connection, without a password, finds
+// out.
 func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meaning) *finding.Finding {
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
 		if asked, certificate := a.letInWithTLS(ctx); asked != "" {
@@ -46,8 +46,8 @@ func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meani
 			clean.Line(a.accessRule(e), 200))
 }
 
-// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File"). The server
-// says from where it sees the connection, which a hop or a relay may have made.
+// accessRule is a line of pg_hba.conf for this login (PostgreSQL documentation, "The pg_hba.conf File"). Its address
+// is the one that the server sees, which may be that of a hop or a relay.
 func (a *attempt) accessRule(e *pgconn.PgError) string {
 	seen := seenFrom(e.Message)
 	if a.to.Network == "unix" || seen == "[local]" {
@@ -71,8 +71,8 @@ func (a *attempt) accessRule(e *pgconn.PgError) string {
 	return fmt.Sprintf("%s %s %s %s scram-sha-256", kind, a.to.Database, a.to.User, from)
 }
 
-// seenFrom is the client's address in the server's words, in any language: the first text in quotes that is one, or
-// "[local]" for a socket; "" where there is none.
+// seenFrom is the client's address in the server's message, in any language: the first text in quotes that is an
+// address, or "[local]" for a socket; "" where there is none.
 func seenFrom(message string) string {
 	parts := strings.Split(strings.NewReplacer("»", `"`, "«", `"`, "“", `"`, "”", `"`).Replace(message), `"`)
 	for i := 1; i < len(parts); i += 2 {

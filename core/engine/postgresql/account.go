@@ -14,8 +14,7 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// account is what an administrator's login can see of a role. Pointers are nil
-// where it could not be seen.
+// account is what an administrator's login can see of a role. A pointer is nil for what it could not see.
 type account struct {
 	exists     bool
 	mayLogIn   bool
@@ -25,7 +24,7 @@ type account struct {
 	near       []string // similar names, where it does not exist
 }
 
-// LookUp looks the refused role up and says what kept it out.
+// LookUp looks the refused role up and says why the server refused it.
 func (c *conversation) LookUp(ctx context.Context, refused engine.Refusal) error {
 	if refused.Finding.Code != finding.LoginPassword && refused.Finding.Code != finding.LoginEmptyPassword {
 		return nil // the server has said all of it
@@ -37,7 +36,7 @@ func (c *conversation) LookUp(ctx context.Context, refused engine.Refusal) error
 	return err
 }
 
-// explain makes the general refusal the particular one.
+// explain turns the general refusal into the exact one.
 func (a *account) explain(r engine.Refusal) {
 	found, user, role := r.Finding, clean.Quote(r.User), identifier(r.User)
 	particular := func(code finding.Code, cause string, args ...any) {
@@ -82,7 +81,7 @@ func (a *account) explain(r engine.Refusal) {
 const storedQuery = "SELECT (rolpassword IS NOT NULL)::text, coalesce(left(rolpassword, 3), '') FROM pg_authid WHERE " +
 	"rolname = $1"
 
-// account looks a role up. Whether it has a password only a superuser sees.
+// account looks a role up. Only a superuser sees whether it has a password.
 func (c *conversation) account(ctx context.Context, user string) (*account, error) {
 	result := ask(ctx, c.pg,
 		"SELECT rolcanlogin::text, extract(epoch FROM rolvaliduntil)::text FROM pg_roles WHERE rolname = $1", user)

@@ -37,14 +37,14 @@ var catalogue = &engine.Catalogue{
 		"WHERE k.contype::text OPERATOR(pg_catalog.=) 'f' AND t.relname::text OPERATOR(pg_catalog.=) $1 ORDER BY 1",
 }
 
-// named are the columns by which a statement for one thing chooses it.
+// named are the columns by which a statement chooses one thing.
 var named = map[engine.Kind]string{
 	engine.KindDatabases: "d.datname",
 	engine.KindColumns:   "c.relname",
 	engine.KindIndexes:   "c.relname",
 }
 
-// bare tells whether a name is written without quotes as it is kept: in small letters.
+// bare reports whether a name needs no quotes: the server folds names without quotes to small letters.
 func bare(name string) bool {
 	for i := range len(name) {
 		c := name[i]
@@ -55,7 +55,7 @@ func bare(name string) bool {
 	return name != ""
 }
 
-// system is the condition that a schema is the system's own.
+// system is the condition that a schema belongs to the system.
 const system = "(n.nspname LIKE 'pg\\_%' OR n.nspname = 'information_schema')"
 
 // estimate is how many rows a relation has: what the last analysis found, else what the statistics counted.
@@ -63,7 +63,7 @@ const estimate = "CASE WHEN c.relkind NOT IN ('r', 'm', 'p', 'f') THEN NULL " +
 	"WHEN c.reltuples > 0 THEN c.reltuples::bigint " +
 	"WHEN c.relkind IN ('r', 'm') THEN pg_stat_get_live_tuples(c.oid) END"
 
-// kindOf is the word for what a relation is.
+// kindOf is the word for a relation's kind.
 const kindOf = "CASE c.relkind WHEN 'r' THEN 'table' WHEN 'p' THEN 'partitioned table' WHEN 'v' THEN 'view' " +
 	"WHEN 'm' THEN 'materialized view' WHEN 'f' THEN 'foreign table' WHEN 'S' THEN 'sequence' END"
 

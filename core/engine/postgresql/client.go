@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/engine/postgresql/passfile"
 )
 
-// setting is one setting under its two names: the environment variable and the key of a service file
-// (PostgreSQL documentation, "Environment Variables" and "Parameter Key Words").
+// setting is one setting with its two names: the environment variable and the key of a service file (PostgreSQL
+// documentation, "Environment Variables" and "Parameter Key Words").
 type setting struct{ variable, service, value string }
 
 func settings(c *engine.Connection) []setting {
@@ -46,7 +46,7 @@ func settings(c *engine.Connection) []setting {
 	}
 }
 
-// revocation is a revocation list as libpq has it: a file, or a folder.
+// revocation is a revocation list in libpq's form: a file, or a folder.
 func revocation(path string) (file, folder string) {
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
 		return "", path
@@ -79,8 +79,8 @@ func clientVariables(c *engine.Connection) []engine.Variable {
 	return all
 }
 
-// writeFiles writes a password file. Without a password a file of the user's own is kept out: it is not
-// what the profile says.
+// writeFiles writes a password file. Without a password it writes an empty one, so that the user's own file is not
+// read: its password is not the profile's.
 func writeFiles(c *engine.Connection, folder string) (path string, variables []engine.Variable, err error) {
 	path = filepath.Join(folder, "passwords")
 	if !c.Password.Present() { // an empty file: libpq warns of what is none
@@ -94,8 +94,8 @@ func writeFiles(c *engine.Connection, folder string) (path string, variables []e
 	return path, []engine.Variable{{Name: "PGPASSFILE", Value: path}}, err
 }
 
-// passwordLines are the lines of a password file for the connection: one for each way in which a client
-// may look it up.
+// passwordLines are the lines of a password file for the connection: one for each form in which a client may look it
+// up.
 func passwordLines(c *engine.Connection) []string {
 	var lines []string
 	add := func(host, port string) {
@@ -228,8 +228,9 @@ var parameters = map[string]engine.Parameter{
 	"max_protocol_version": {Form: engine.Idle}, "servicefile": {Form: engine.Idle},
 }
 
-// settle says what libpq makes of parameters together (PostgreSQL documentation, "Parameter Key Words": sslmode,
-// sslrootcert and channel_binding). Where there is no rule that asks for the same, it is one that asks for more.
+// settle finds the TLS rule that several parameters of libpq ask for together (PostgreSQL documentation, "Parameter
+// Key Words": sslmode, sslrootcert and channel_binding). Where no rule asks for just the same, it takes a stricter
+// one.
 func settle(given map[string]string) (keys map[string]string, notes []string) {
 	keys = make(map[string]string)
 	verify := func(why string) {
@@ -301,8 +302,8 @@ func usualPasswordPath(lookup engine.Lookup, home string) string {
 	return filepath.Join(home, ".pgpass")
 }
 
-// readPasswords reads the lines of a password file that name one connection: without wildcards but for
-// the database.
+// readPasswords reads the lines of a password file that name one connection: those without wildcards, except for the
+// database.
 func readPasswords(path string) ([]engine.Section, error) {
 	file, err := atomicfile.Open(path)
 	if err != nil {

@@ -6,7 +6,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// clientLines are the lines that begin with a backslash, which dumps and scripts for the server's own client have.
+// clientLines are the lines that begin with a backslash, as dumps and scripts for the server's own client have them.
 var clientLines = &engine.ClientLines{
 	Begins:    func(word string) bool { return word == `\` },
 	Read:      clientLine,
@@ -20,7 +20,7 @@ const (
 	onlyDatabase = "only the database can be changed, not the account or the server"
 )
 
-// clientLine says what a line with a backslash means.
+// clientLine reads a line that begins with a backslash.
 func clientLine(line string) *engine.ClientLine {
 	word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
 	if i := strings.IndexByte(word, '\t'); i >= 0 {
@@ -76,7 +76,7 @@ func clientLine(line string) *engine.ClientLine {
 	return engine.Refuse("it is not understood")
 }
 
-// connectLine is the line that connects again: to another database of the same account and server.
+// connectLine reads the line that connects again: only another database of the same account and server is allowed.
 func connectLine(words []string) *engine.ClientLine {
 	if len(words) == 0 {
 		return &engine.ClientLine{Do: engine.LineIgnored}
@@ -105,7 +105,7 @@ func connectLine(words []string) *engine.ClientLine {
 	return &engine.ClientLine{Do: engine.LineDatabase, Text: database}
 }
 
-// clientWords takes the words of a line apart: '…' has doubled quotes and backslashes, "…" is kept as it is.
+// clientWords splits a line into words: in '…' quotes are doubled and backslashes escape, "…" is taken as it is.
 func clientWords(text string) (words []string) {
 	var word strings.Builder
 	open := false
@@ -149,7 +149,7 @@ func clientWords(text string) (words []string) {
 	return words
 }
 
-// unescapeByte returns the sign for a letter behind a backslash.
+// unescapeByte returns the character for a letter after a backslash.
 func unescapeByte(c byte) byte {
 	switch c {
 	case 'n':

@@ -64,8 +64,7 @@ func clusters(h engine.Host) []engine.LocalService {
 	return found
 }
 
-// withoutCluster is for Debian's packages installed without a cluster: there
-// is nothing to start before one is made.
+// withoutCluster is for Debian's packages without a cluster: one must be made before a server can start.
 func withoutCluster(h engine.Host) []engine.LocalService {
 	versions, _ := filepath.Glob(h.Path("/usr/lib/postgresql/*/bin/postgres"))
 	if len(versions) == 0 {

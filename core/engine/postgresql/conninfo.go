@@ -2,9 +2,9 @@ package postgresql
 
 import "strings"
 
-// connectionString takes names and values apart, as libpq reads them (PostgreSQL documentation, "Keyword/Value
-// Connection Strings"): blanks may stand around "=", and a value with blanks stands in single quotes; a backslash takes
-// the character behind it as it is. A text that says neither a host nor a database is another one.
+// connectionString splits a text into names and values, as libpq reads them (PostgreSQL documentation, "Keyword/Value
+// Connection Strings"): there may be blanks around "=", a value with blanks is in single quotes, and a backslash
+// takes the next character as it is. A text with neither a host nor a database is no connection string.
 func connectionString(text string) (pairs [][2]string, ok bool) {
 	const blanks = " \t\r\n"
 	for rest := strings.Trim(text, blanks); rest != ""; rest = strings.TrimLeft(rest, blanks) {
@@ -26,7 +26,7 @@ func plainKeyword(name string) bool {
 	return name != "" && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz_") == ""
 }
 
-// keywordValue is the value with which a text begins; ok is false where its quote is not closed.
+// keywordValue is the value at the beginning of a text; ok is false where its quote is not closed.
 func keywordValue(text string) (value, rest string, ok bool) {
 	quoted := strings.HasPrefix(text, "'")
 	if quoted {

@@ -1,7 +1,6 @@
-// Package postgresql is the engine for PostgreSQL. What speaks on the port and
-// how it is encrypted is found out by its own code on the raw connection, so
-// that it can tell what a driver's error text hides; the login and everything
-// after it are pgconn's, over that same connection.
+// Package postgresql is the engine for PostgreSQL. Its own code finds out what speaks on the port, and encrypts the
+// raw connection: so it can report what a driver's error text hides. The login and all that follows are pgconn's,
+// over that same connection.
 package postgresql
 
 import (
@@ -25,8 +24,8 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// maxMessage bounds a message from the server, in bytes. The largest that a
-// test reads is a list of database names; a scripted flood ends here.
+// maxMessage bounds a message from the server, in bytes. The largest that a test reads is a list of database names; a
+// hostile server's flood ends here.
 const maxMessage = 1 << 20
 
 // Word is the engine's word in a profile.
@@ -81,11 +80,11 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// goodbye ends a session (PostgreSQL documentation, "Termination"). The driver would wait for the server's process to
-// end too, which takes as long as a login.
+// goodbye ends a session (PostgreSQL documentation, "Termination"). The driver's own way also waits for the end of
+// the server's process, which takes as long as a login.
 var goodbye = []byte{'X', 0, 0, 0, 4}
 
-// encryptable reports whether SSLRequest is worth sending.
+// encryptable reports whether to send SSLRequest.
 func (c *conversation) encryptable() bool {
 	return c.to.TLS.Rule != tlsrule.Off && c.to.Network != "unix"
 }
@@ -96,9 +95,8 @@ func (c *conversation) direct() bool { return c.to.TLSDirect && c.encryptable() 
 // alpn is the protocol that a direct handshake has to offer; servers refuse one without it.
 const alpn = "postgresql"
 
-// Speak asks for TLS where the rule wants it, else opens with the startup
-// message that a login begins with; either answer tells PostgreSQL from
-// everything else.
+// Speak asks for TLS where the rule wants it, else sends the startup message with which a login begins. The answer to
+// either shows whether it is PostgreSQL that answers.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	if c.direct() {
 		c.offered = 'S'
@@ -246,7 +244,7 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	return facts, result
 }
 
-// notDirect is for a server that does not speak TLS from the first byte: it is older than 17, or something else.
+// notDirect is for a server that does not speak TLS from the first byte: it is older than 17, or not PostgreSQL.
 func (c *conversation) notDirect(err error) *finding.Finding {
 	found := tlsrule.Diagnose(err, c.to.Profile, c.to.Address,
 		"set ssl_min_protocol_version = 'TLSv1.2' in postgresql.conf")
@@ -261,10 +259,9 @@ func (c *conversation) notDirect(err error) *finding.Finding {
 		Suggest("gharbor set %s tls-start=", c.to.Profile)
 }
 
-// resumedConn gives the driver a connection on which the startup message has been
-// sent and its answer begun to be read: the driver's own startup message is
-// taken off, and the bytes read come first. Deadlines and closing are the
-// connection's own.
+// resumedConn gives the driver a connection on which the startup message was sent and a part of the answer was read.
+// It drops the driver's own startup message, and returns the bytes that were read first. Deadlines and closing are
+// the connection's own.
 type resumedConn struct {
 	net.Conn
 	sent bool
@@ -292,5 +289,5 @@ func (r *resumedConn) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// LogInAs names the user in place of the target's.
+// LogInAs sets another user than the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

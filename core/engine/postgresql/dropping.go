@@ -10,8 +10,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// grantedHere are the kinds of things of this database on which a role has rights that were given to it: not by PUBLIC,
-// not by a role that it is a member of, and not because it owns them.
+// grantedHere are the kinds of things of this database on which a role itself was granted rights: not through PUBLIC,
+// not through a role that it is a member of, and not as their owner.
 const grantedHere = `SELECT DISTINCT k, n FROM (
  SELECT 'SCHEMA' k, n.nspname n, n.nspowner o, n.nspacl acl FROM pg_namespace n WHERE ` + ownSchemas + `
  UNION ALL SELECT CASE c.relkind WHEN 'S' THEN 'SEQUENCES' ELSE 'TABLES' END, n.nspname, c.relowner,
@@ -24,8 +24,8 @@ const grantedHere = `SELECT DISTINCT k, n FROM (
  ) all_things CROSS JOIN LATERAL aclexplode(acl) a JOIN pg_roles g ON g.oid = a.grantee
  WHERE g.rolname = $1 AND o <> g.oid ORDER BY 1, 2`
 
-// planRevoke takes the account's rights in the database away. Those that it has as an owner, a member of another role
-// or as everybody stay, and are noted.
+// planRevoke takes the account's rights in the database away. Rights that it has as an owner, as a member of another
+// role or through PUBLIC stay, and a note says so.
 func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if ask == nil {
 		return &engine.Plan{Missing: []string{"the database " + w.Database}}, nil
@@ -85,7 +85,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, noteOtherRights(ctx, ask, w, r, p)
 }
 
-// revokeFuture takes back what roles promised.
+// revokeFuture revokes the rights that roles give on what they will make.
 func revokeFuture(
 	ctx context.Context, ask engine.Ask, w *engine.DesiredState, take func(string, string, ...any),
 ) error {
@@ -117,7 +117,7 @@ func revokeFuture(
 	return nil
 }
 
-// noteOtherRights notes what no REVOKE takes away.
+// noteOtherRights notes the rights that no REVOKE takes away.
 func noteOtherRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState, r role, p *engine.Plan) error {
 	if r.super {
 		p.Notes = append(p.Notes, w.User+" is a superuser: it may do everything whatever is revoked")
@@ -136,14 +136,14 @@ func noteOtherRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	return err
 }
 
-// holdings are the databases that hold something of a role: things that it owns, or rights that it was given. A row
-// without a name is what all databases share: databases themselves.
+// holdings are the databases in which a role owns something or was granted rights. A row without a name is for what
+// all databases share: the databases themselves.
 const holdings = `SELECT coalesce(d.datname, ''), count(*) FILTER (WHERE s.deptype = 'o'), count(*) FROM pg_shdepend s
  JOIN pg_roles r ON r.oid = s.refobjid LEFT JOIN pg_database d ON d.oid = s.dbid
  WHERE s.refclassid = 'pg_authid'::regclass AND r.rolname = $1 GROUP BY 1 ORDER BY 1`
 
-// planDropAccount drops a role. What it owns goes to the administrator, and its rights are revoked, in each database
-// that has some: Plan.Also names them, and planDisown plans for each.
+// planDropAccount drops a role. In each database where it owns something or has rights, what it owns goes to the
+// administrator and its rights are revoked: Plan.Also names these databases, and planDisown plans for each.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, r, err := administratorAnd(ctx, ask, readRole, w.User)
 	if err != nil {
@@ -228,7 +228,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, nil
 }
 
-// planDropDatabase drops a database. Who is connected and what it holds is noted.
+// planDropDatabase drops a database. It notes who is connected and what the database holds.
 func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	admin, d, err := administratorAnd(ctx, ask, readDatabase, w.Database)
 	if err != nil {

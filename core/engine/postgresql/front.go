@@ -20,7 +20,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// front is PostgreSQL's part of the protocol before a session (PostgreSQL documentation, "Message Flow", "Start-up").
+// front speaks the server's side of the protocol before a session (PostgreSQL documentation, "Message Flow",
+// "Start-up").
 var front = &engine.Front{Receive: receive, Refuse: refuse, Undo: "SET " + readOnlySetting + " = off"}
 
 // readOnlySetting is the one by which a session's transactions are read-only (PostgreSQL documentation, "Statement
@@ -40,7 +41,7 @@ const (
 	maxRequests = 2
 )
 
-// receive reads a program's first message. Encryption is declined: the address is on this machine.
+// receive reads a program's first message. It declines encryption: the address is on this machine.
 func receive(conn net.Conn) (*engine.SessionRequest, error) {
 	for range maxRequests + 1 {
 		body, err := firstMessage(conn)
@@ -81,7 +82,7 @@ func firstMessage(conn net.Conn) ([]byte, error) {
 	return body, err
 }
 
-// opening reads the pairs of a start-up message. A newer minor version of the protocol, and its options, are declined.
+// opening reads the pairs of a start-up message. It declines a newer minor version of the protocol, and its options.
 func opening(conn net.Conn, version uint32, pairs []byte) (*engine.SessionRequest, error) {
 	o := &engine.SessionRequest{Parameters: make(map[string]string), Prove: prove}
 	var options []string
@@ -128,7 +129,7 @@ func opening(conn net.Conn, version uint32, pairs []byte) (*engine.SessionReques
 // maxPassword is the server's own bound of a message with a password, in bytes.
 const maxPassword = 65535
 
-// prove asks for the password as it is: the address is on this machine, and the password is good for it alone.
+// prove asks for the password in the clear: the address is on this machine, and the password is valid for it alone.
 func prove(conn net.Conn, password string) error {
 	question, err := (&pgproto3.AuthenticationCleartextPassword{}).Encode(nil)
 	if err != nil {
@@ -155,8 +156,8 @@ func prove(conn net.Conn, password string) error {
 	return nil
 }
 
-// forProgram are the parameters of a program's session, with what the address adds to them. A parameter wins over the
-// same one in options, and its name has no case.
+// forProgram are the parameters of a program's session, with those that the address adds. A parameter wins over the
+// same one in options; capital letters in its name don't matter.
 func (c *conversation) forProgram(wanted map[string]string) map[string]string {
 	if !c.to.ReadOnly {
 		return wanted
@@ -166,8 +167,8 @@ func (c *conversation) forProgram(wanted map[string]string) map[string]string {
 	return wanted
 }
 
-// refuse sends a finding as the error with which a server ends a start-up. Its code is that of a server that rejects
-// the connection (SQL:2023, class 08).
+// refuse sends a finding as a server's error at start-up. The SQLSTATE is that of a rejected connection (SQL:2023,
+// class 08).
 func refuse(conn net.Conn, _ *engine.SessionRequest, found *finding.Finding) error {
 	message := &pgproto3.ErrorResponse{
 		Severity:            "FATAL",
@@ -188,7 +189,8 @@ func refuse(conn net.Conn, _ *engine.SessionRequest, found *finding.Finding) err
 // syncWithin is how long a server may take to answer while a session is handed over.
 const syncWithin = 10 * time.Second
 
-// HandOver is that of engine.SessionGiver: the program gets the session's parameters from the server, and another key.
+// HandOver is that of engine.SessionGiver. The program gets the parameters that the server sent, and a cancel key of
+// our own.
 func (c *conversation) HandOver(to net.Conn, key engine.CancelKey) (net.Conn, error) {
 	// A write that took long has left a reader of the driver's behind, which would take what is the program's.
 	ctx, cancel := context.WithTimeout(context.Background(), syncWithin)

@@ -29,9 +29,8 @@ const (
 	methodSCRAM     = "SCRAM-SHA-256" // with -PLUS behind it where it is bound to the TLS connection (RFC 5929)
 )
 
-// observer reads what the server sends before the driver does: it sees which
-// method is asked for, fetches the password at that moment and not before, and
-// refuses methods that would give it away.
+// observer reads what the server sends before the driver does. It sees which method the server asks for, fetches the
+// password only then, and refuses methods that would give the password away.
 type observer struct {
 	io.Reader
 	buffer  []byte // whole and partial messages not yet handed on
@@ -64,8 +63,8 @@ func (o *observer) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// look goes over the whole messages in the buffer. Only authentication
-// messages are read; what is too long for one ends the login.
+// look reads the complete messages in the buffer. It handles authentication messages; one that is too long ends the
+// login.
 func (o *observer) look() error {
 	for !o.done {
 		rest := o.buffer[o.ready:]
@@ -93,7 +92,7 @@ func (o *observer) look() error {
 	return nil
 }
 
-// errNoSecret and the others end a login before anything is given away.
+// errNoSecret and the others end a login before the password is sent.
 var (
 	errNoSecret  = errors.New("no password to send")
 	errCleartext = errors.New("a password would have been sent in clear text")
@@ -113,9 +112,8 @@ type attempt struct {
 	blank bool // or has a blank at an end, as files and pasting leave it
 }
 
-// Login logs in through the driver, over the connection that the stages
-// before have proved. What the server says of the database once it has
-// accepted the account is left to Database.
+// Login logs in through the driver, over the connection that earlier stages tested. Where the server accepts the
+// account and refuses the database, Database reports it.
 func (c *conversation) Login(ctx context.Context) finding.Result {
 	a := &attempt{conversation: c, method: methodNone}
 	pg, err := a.connect(ctx)
@@ -131,7 +129,7 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	return finding.FailWith(a.explainLogin(ctx, err))
 }
 
-// Database says whether the login may use the database.
+// Database reports whether the login may use the database.
 func (c *conversation) Database(ctx context.Context) finding.Result {
 	if c.refusal != nil {
 		return finding.FailWith(c.databaseRefused(ctx))
@@ -149,8 +147,8 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 // maxName is how many bytes of a name count (PostgreSQL documentation, "Identifiers and Key Words"; NAMEDATALEN - 1).
 const maxName = 63
 
-// config is the driver's configuration with everything that it could take
-// from the environment or the home folder overwritten.
+// config is the driver's configuration. It sets each value that the driver would else take from the environment or
+// the home folder.
 func (c *conversation) config(conn net.Conn, database string) (*pgconn.Config, error) {
 	config, err := pgconn.ParseConfig("host=server port=5432 user=user dbname=database password=none sslmode=disable " +
 		"passfile=none " +
@@ -336,7 +334,7 @@ func (a *attempt) cleartext() *finding.Finding {
 	return found
 }
 
-// brokenOff is for a login that ended without a word from the server.
+// brokenOff is for a login that ended without an answer.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return a.to.CertificateRefused(&a.facts, alert)
@@ -352,9 +350,9 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	return a.to.LoginBrokenOff(probe.LastError(err))
 }
 
-// judgedCertificate finds out whether it was the client's certificate that
-// ended a login without a word: by TLS 1.3 the server's alert comes after the
-// handshake and is lost when it closes. "" where the certificate is accepted.
+// judgedCertificate finds out whether the client's certificate ended a login that got no answer: with TLS 1.3 the
+// server's alert comes after the handshake, and is lost when the server closes. It is "" where the server accepts the
+// certificate.
 func (a *attempt) judgedCertificate(ctx context.Context) string {
 	plan := *a.to.TLS
 	plan.MaxVersion = tls.VersionTLS12

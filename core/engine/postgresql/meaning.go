@@ -6,7 +6,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// meaning is what a refusal says, in whatever words and language.
+// meaning is what a refusal means, in any wording and language.
 type meaning int
 
 const (
@@ -41,8 +41,8 @@ const (
 	meansNoRight       // a right is missing
 )
 
-// refusalSign is how a refusal is known: by its SQLSTATE, then by the routine of the server that raised it, which is
-// the same in every language, then by what is between its quotes, and last by words.
+// refusalSign recognises a refusal: by its SQLSTATE, by the routine of the server that raised it, which is the same
+// in every language, by the names in its quotes, and last by its words.
 type refusalSign struct {
 	state   string // SQLSTATE (PostgreSQL documentation, "PostgreSQL Error Codes")
 	routine string // of the server's source; "" for any
@@ -54,8 +54,8 @@ type refusalSign struct {
 	means   meaning
 }
 
-// signs are read from the top; the first that fits counts. Words that say the same in other languages of the server
-// stand beside the English ones where nothing else tells two refusals apart.
+// signs are read from the top; the first that fits counts. Where only words tell two refusals apart, those of the
+// server's other languages stand beside the English ones.
 var signs = []refusalSign{
 	// What a pooler says: one SQLSTATE for everything in many versions.
 	{pooler: true, let: true, state: "08P01", words: "does not exist", means: meansPoolerMissing},
@@ -110,7 +110,7 @@ var signs = []refusalSign{
 	{state: "28000", routine: "auth_failed", means: meansOtherMethod},
 }
 
-// refusal is what the server said, and when.
+// refusal is the server's message, and when it came.
 type refusal struct {
 	*pgconn.PgError
 	user  string // that the profile has
@@ -118,10 +118,10 @@ type refusal struct {
 	let   bool   // the login had been accepted
 }
 
-// byPooler reports whether something else than PostgreSQL itself raised an error: the server says in which routine.
+// byPooler reports whether a pooler raised an error, and not PostgreSQL, whose errors name a routine.
 func byPooler(e *pgconn.PgError) bool { return e.Routine == "" && e.File == "" }
 
-// means reads the table.
+// means finds the meaning in signs.
 func (r refusal) means() meaning {
 	text := strings.ToLower(r.Message + "\n" + r.Detail)
 	for _, s := range signs {

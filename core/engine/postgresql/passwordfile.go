@@ -96,7 +96,7 @@ func (passwordFile) Locate(f *secret.Finder, q secret.Query) (*secret.Location, 
 	return located, nil
 }
 
-// hostWord is what the host field of a password file has for this address.
+// hostWord is the host field of a password file's line for this address.
 func hostWord(q secret.Query) string {
 	if q.Socket == "" {
 		return q.Host
@@ -142,10 +142,10 @@ func (passwordFile) Put(ctx context.Context, f *secret.Finder, q secret.Query, v
 	return "password file " + place, err
 }
 
-// Includes reports that the file stands alone.
+// Includes is false: a password file includes no other.
 func (passwordFile) Includes() bool { return false }
 
-// Visit reads the file, which takes in no other.
+// Visit reads the file, which includes no other.
 func (passwordFile) Visit(path string, read func(string) ([]byte, error), _ func(string) ([]fs.DirEntry, error)) error {
 	_, err := read(path)
 	return err

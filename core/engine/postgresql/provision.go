@@ -30,7 +30,7 @@ var provision = &engine.Provision{
 	Reset:        planPassword,
 }
 
-// role is what there is to know of a role before it is changed.
+// role is what a plan needs to know of a role before it changes it.
 type role struct {
 	exists, login, super, expired bool
 	forever                       bool // its password never ends
@@ -57,7 +57,7 @@ func readAdministrator(ctx context.Context, ask engine.Ask) (administrator, erro
 	return administrator{r[0], r[1] == yes, r[1] == yes || r[2] == yes, r[1] == yes || r[3] == yes}, nil
 }
 
-// administratorAnd reads who plans, and what the plan is about.
+// administratorAnd reads the rights of the session's role, and what the plan is about.
 func administratorAnd[T any](ctx context.Context, ask engine.Ask,
 	read func(context.Context, engine.Ask, string) (T, error), name string) (administrator, T, error) {
 	admin, err := readAdministrator(ctx, ask)
@@ -88,7 +88,7 @@ func readRole(ctx context.Context, ask engine.Ask, name string) (role, error) {
 	}, nil
 }
 
-// noRole is the plan where a role is to be changed and is not there.
+// noRole is the plan to change a role that does not exist.
 func noRole(name string) *engine.Plan {
 	return &engine.Plan{Missing: []string{"the role " + name}}
 }
@@ -136,7 +136,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 	return p, nil
 }
 
-// planQuiet makes the sessions of a role read-only where they are to be.
+// planQuiet makes the sessions of a role read-only where the plan wants that.
 func planQuiet(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *engine.Plan) error {
 	if !w.Quiet {
 		return nil
@@ -151,12 +151,12 @@ func planQuiet(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *e
 	return err
 }
 
-// withVerifier adds the verifier of a password to a statement, and what is shown of it.
+// withVerifier adds a password's verifier to a statement, and a mark for it to the text that is shown.
 func withVerifier(text string, v secret.Value) (whole, shown string) {
 	return text + " PASSWORD '" + scramVerifier(v) + "'", text + " PASSWORD '" + secret.Hidden + "'"
 }
 
-// lettingIn is what keeps a role from logging in.
+// lettingIn are the changes that let a role log in.
 func lettingIn(r role, user string) (all []engine.Change) {
 	name := statements.Name(user)
 	if !r.login {
@@ -173,8 +173,8 @@ func lettingIn(r role, user string) (all []engine.Change) {
 	return all
 }
 
-// planOwnPassword sets the password of a role that exists where it has another one, or one that is kept for MD5 alone
-// where the server keeps new ones for SCRAM.
+// planOwnPassword sets the password of an existing role where it differs, or is stored for MD5 on a server that
+// stores new ones for SCRAM.
 func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState, admin administrator) ([]engine.Change,
 	error) {
 	if !w.Password.Present() {
@@ -210,20 +210,20 @@ func planOwnPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	return nil, nil
 }
 
-// planPassword changes a password: the role's own session may, and an administrator's.
+// planPassword changes a password: the role itself may, and an administrator.
 func planPassword(_ context.Context, _ engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	c := engine.Change{Why: "a new password for " + w.User, Alters: true}
 	c.Text, c.Shown = withVerifier("ALTER ROLE "+statements.Name(w.User), w.Password)
 	return &engine.Plan{Changes: []engine.Change{c}}, nil
 }
 
-// planUnlock lets a role log in again. PostgreSQL has no lock of its own: a role without LOGIN, with no connection left
-// to it or with a password that has ended is what comes nearest.
+// planUnlock lets a role log in again. PostgreSQL has no account lock: what is nearest is a role without LOGIN, with
+// a connection limit of 0, or with an expired password.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planRole(ctx, ask, w, func(r role) []engine.Change { return lettingIn(r, w.User) })
 }
 
-// planExpire sets when the password ends.
+// planExpire sets when the password expires.
 func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planRole(ctx, ask, w, func(r role) []engine.Change {
 		name, until := statements.Name(w.User), "infinity"
@@ -246,7 +246,7 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	})
 }
 
-// planRole plans the change of a role that is there.
+// planRole plans the change of an existing role.
 func planRole(
 	ctx context.Context, ask engine.Ask, w *engine.DesiredState, change func(role) []engine.Change,
 ) (*engine.Plan, error) {
@@ -335,7 +335,7 @@ func tooLong(what, name string) error {
 	return nil
 }
 
-// planConnect lets the account connect to a database that is there.
+// planConnect lets the account connect to an existing database.
 func planConnect(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *engine.Plan) error {
 	rows, err := ask(ctx, "SELECT has_database_privilege(coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), "+
 		"'public'), $2, 'CONNECT')", w.User, w.Database)
@@ -349,7 +349,7 @@ func planConnect(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p 
 	return nil
 }
 
-// database is what there is to know of a database before it is changed.
+// database is what a plan needs to know of a database before it changes it.
 type database struct {
 	exists, connects bool
 	owner            string
@@ -363,7 +363,7 @@ func readDatabase(ctx context.Context, ask engine.Ask, name string) (database, e
 	return database{exists: true, owner: rows[0][0], connects: rows[0][1] == yes}, nil
 }
 
-// isMember reports whether a role has the rights of another by membership. A role that is not there has none.
+// isMember reports whether a role has the rights of another by membership. A role that does not exist has none.
 func isMember(ctx context.Context, ask engine.Ask, name, of string) (bool, error) {
 	rows, err := ask(ctx,
 		"SELECT coalesce((SELECT pg_has_role(oid, $2::name, 'USAGE') FROM pg_roles WHERE rolname = $1), "+
@@ -374,7 +374,7 @@ func isMember(ctx context.Context, ask engine.Ask, name, of string) (bool, error
 	return rows[0][0] == yes, nil
 }
 
-// join makes the administrator a member of a role where it has to be one to give that something.
+// join makes the administrator a member of a role where only a member may give that role something.
 func (a administrator) join(ctx context.Context, ask engine.Ask, p *engine.Plan, of, why string) error {
 	if a.super || of == a.name {
 		return nil

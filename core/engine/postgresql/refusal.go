@@ -71,7 +71,7 @@ func (c *conversation) notReady(e *pgconn.PgError) *finding.Finding {
 	return nil
 }
 
-// serverRefused maps what the server said during the login.
+// serverRefused returns the finding for a server's error during the login.
 func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding.Finding {
 	if found := a.notReady(e); found != nil {
 		return found
@@ -104,7 +104,7 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 		Suggest("gharbor show %s", a.to.Profile)
 }
 
-// means is what a refusal of the login says.
+// means returns the finding for a refusal of the login.
 func (a *attempt) means(e *pgconn.PgError) meaning {
 	return refusal{e, a.to.User, a.method != methodNone, a.watch != nil && a.watch.authOK}.means()
 }
@@ -157,7 +157,7 @@ func (a *attempt) full(e *pgconn.PgError, whose meaning) *finding.Finding {
 // poolerCode is the SQLSTATE that poolers give most of their refusals: protocol_violation.
 const poolerCode = "08P01"
 
-// behindPooler is for a login that the pooler let pass, and that its own connection to the server did not survive.
+// behindPooler is for a login that the pooler accepted, after which its own connection to the server failed.
 func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding {
 	found := finding.New(finding.SessionBehindPooler, "your login was accepted; the pooler's own login to its "+
 		"server is refused")
@@ -175,7 +175,7 @@ func (a *attempt) behindPooler(e *pgconn.PgError, what meaning) *finding.Finding
 		clean.Quote(a.to.Database))
 }
 
-// poolerDatabase is for a database that a pooler has no line for.
+// poolerDatabase is for a database that is not in a pooler's settings.
 func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
 	found := finding.New(finding.DatabaseMissing, "the pooler has no database %s",
 		clean.Quote(a.to.Database)).Saw("%s", serverText(e))
@@ -186,8 +186,7 @@ func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
 		Advise("or on the pooler: add a line for %s under [databases]", clean.Quote(a.to.Database))
 }
 
-// role is for a role that is not there, or may not log in. In a language that the table does not know it may be
-// either.
+// role is for a role that does not exist, or may not log in. In a language that the table lacks it may be either.
 func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 	user, role := clean.Quote(a.to.User), identifier(a.to.User)
 	if what == meansNoLogin {
@@ -203,7 +202,7 @@ func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 		"CREATE ROLE %s LOGIN", role)
 }
 
-// otherCertificate is for a certificate that is believed, and is another account's.
+// otherCertificate is for a trusted certificate that belongs to another account.
 func (a *attempt) otherCertificate(e *pgconn.PgError) *finding.Finding {
 	found := finding.New(finding.LoginCertificate, "the certificate's name is not that of the role %s",
 		clean.Quote(a.to.User)).Saw("%s", serverText(e))
@@ -244,7 +243,7 @@ func (a *attempt) otherIdentity(e *pgconn.PgError, what meaning) *finding.Findin
 			"pg_hba_file_rules")
 }
 
-// wantsTLS is for a refusal for want of encryption.
+// wantsTLS is for a server that refuses an unencrypted connection.
 func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 	return finding.New(finding.TLSRequiredByServer,
 		"the server wants TLS for this account, and the connection was not encrypted").
@@ -253,9 +252,8 @@ func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 }
 
-// letInWithTLS asks the server, on a connection of its own and without a
-// password, what it would say to this account over TLS: "" where it refuses
-// that as well or offers none. certificate says that it wants one of the client.
+// letInWithTLS asks the server, on another connection and without a password, how it would let this account in over
+// TLS: "" where it refuses that too, or offers no TLS. certificate is true where it wants a client certificate.
 func (a *attempt) letInWithTLS(ctx context.Context) (asks string, certificate bool) {
 	plan := *a.to.TLS
 	plan.Rule = tlsrule.Required
@@ -288,8 +286,7 @@ func (a *attempt) letInWithTLS(ctx context.Context) (asks string, certificate bo
 	return "asks for the password", false
 }
 
-// aboutDatabase is the server's error where it concerns the database and not
-// the account.
+// aboutDatabase is the server's error where it is about the database and not the account.
 func aboutDatabase(err error) *pgconn.PgError {
 	var e *pgconn.PgError
 	if !errors.As(err, &e) {
@@ -302,7 +299,7 @@ func aboutDatabase(err error) *pgconn.PgError {
 	return nil
 }
 
-// databaseRefused is for what the server says once the account is accepted.
+// databaseRefused is for the server's error after it accepted the account.
 func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 	switch e := c.refusal; (refusal{PgError: e}).means() {
 	case meansNoConnect:

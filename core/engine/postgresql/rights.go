@@ -59,8 +59,8 @@ const ownSchemas = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_sc
 // asWho is the account, or PUBLIC where there is no such role yet.
 const asWho = "coalesce((SELECT rolname FROM pg_roles WHERE rolname = $1), 'public')"
 
-// planRights gives the account what its access needs of what is in the database, and of what will be. Without a
-// database it plans for one that is new.
+// planRights gives the account the rights that its access needs, on what is in the database and on what will be.
+// Without a database it plans for a new one.
 func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	switch {
 	case ask == nil:
@@ -129,8 +129,8 @@ func (t objectKind) lacking(ctx context.Context, ask engine.Ask, w *engine.Desir
 	return columnOf(rows), err
 }
 
-// makers are the roles that make things in the database, as far as it shows: its owner, those of its schemas and of
-// what is in them, and the administrator. What the account itself makes is its own anyway.
+// makers are the roles that seem to make things in the database: its owner, those of its schemas and of what is in
+// them, and the administrator. The account itself is none of them: it owns what it makes.
 const makers = `SELECT r.rolname, pg_has_role(current_user, r.oid, 'MEMBER') FROM pg_roles r WHERE r.rolname <> $1 AND
  r.rolname NOT LIKE 'pg\_%' AND (r.rolname = current_user
  OR r.oid = (SELECT datdba FROM pg_database WHERE datname = current_database())
@@ -138,7 +138,8 @@ const makers = `SELECT r.rolname, pg_has_role(current_user, r.oid, 'MEMBER') FRO
  OR EXISTS (SELECT 1 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relowner = r.oid AND ` +
 	ownSchemas + `)) ORDER BY 1`
 
-// promised are the rights that a role gives an account on all that it will make, in any schema of the database.
+// promised are the rights that a role already gives an account on all that it will make, in any schema of the
+// database.
 const promised = `SELECT r.rolname::text || ' ' || d.defaclobjtype::text || ' ' || a.privilege_type
  FROM pg_default_acl d
  JOIN pg_roles r ON r.oid = d.defaclrole CROSS JOIN LATERAL aclexplode(d.defaclacl) a
@@ -170,7 +171,7 @@ func planFuture(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *
 	return nil
 }
 
-// future are the statements for what some roles will make, without what they have promised already.
+// future are the statements for what some roles will make, without rights that they already give.
 func future(w *engine.DesiredState, makers, promised []string) (all []engine.Change) {
 	kinds := append(slices.Clone(inSchemas), objectKind{
 		plural: "SCHEMAS",
@@ -207,7 +208,7 @@ func future(w *engine.DesiredState, makers, promised []string) (all []engine.Cha
 	return all
 }
 
-// planNew is for a database that is about to be made, and is taken for empty.
+// planNew is for a database that the plan makes, which is assumed to be empty.
 func planNew(w *engine.DesiredState) *engine.Plan {
 	var makers []string
 	for _, maker := range []string{w.Facts.User, w.Owner} {
@@ -280,7 +281,7 @@ func findTable(ctx context.Context, ask engine.Ask, w *engine.DesiredState, word
 	return t, err
 }
 
-// noTable says that a table is not there, and which name comes nearest.
+// noTable is the error for a table that does not exist, with the nearest name.
 func noTable(ctx context.Context, ask engine.Ask, word string) error {
 	rows, err := ask(ctx, "SELECT c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE "+
 		ownSchemas+" AND c.relkind IN ("+inSchemas[0].kind+") LIMIT 10000")
@@ -321,7 +322,7 @@ func columnOf(rows [][]string) (all []string) {
 	return all
 }
 
-// nameList are names as a statement has them.
+// nameList are names in a statement's form.
 func nameList(names []string) string {
 	typed := make([]string, len(names))
 	for i, n := range names {
@@ -330,7 +331,7 @@ func nameList(names []string) string {
 	return strings.Join(typed, ", ")
 }
 
-// inWords are names behind their noun: "schema a", "schemas a, b".
+// inWords are names after their noun: "schema a", "schemas a, b".
 func inWords(noun string, names []string) string {
 	if len(names) > 1 {
 		noun += "s"

@@ -33,7 +33,7 @@ func (c *conversation) Take(ctx context.Context, text string, data io.Reader, to
 	})
 }
 
-// runCancellable runs something that is cancelled at the server when ctx ends.
+// runCancellable runs something and cancels it at the server when ctx ends.
 func (c *conversation) runCancellable(ctx context.Context, to engine.Results, run func(start time.Time) error) error {
 	c.results = to
 	defer func() { c.results = nil }()
@@ -63,7 +63,7 @@ func (c *conversation) run(s engine.Statement, to engine.Results, start time.Tim
 	return c.translateError(all.Close())
 }
 
-// read gives one result to where it goes. Where that fails, the rest is read and thrown away.
+// read gives one result to the receiver. Where that fails, it reads the rest and drops it.
 func (c *conversation) read(reader *pgconn.ResultReader, to engine.Results, start time.Time) error {
 	var failed error
 	begun := false
@@ -118,7 +118,7 @@ func command(tag string) string {
 	return tag[:end]
 }
 
-// translateError returns the driver's error as what it means.
+// translateError turns the driver's error into ours.
 func (c *conversation) translateError(err error) error {
 	var said *pgconn.PgError
 	switch {
@@ -141,7 +141,7 @@ func (c *conversation) translateError(err error) error {
 	return &engine.LostError{Err: err}
 }
 
-// dataPlace is the line and the column of the data that a server's words name; 0 and "" for none.
+// dataPlace is the line and the column of the data that a server's message names; 0 and "" for none.
 func dataPlace(where string) (line int, column string) {
 	if m := copyPlace().FindStringSubmatch(where); m != nil {
 		line, _ = strconv.Atoi(m[1])
@@ -150,12 +150,12 @@ func dataPlace(where string) (line int, column string) {
 	return line, column
 }
 
-// copyPlace finds it whatever the language of the server's words is.
+// copyPlace finds the line and the column in a message of any language.
 var copyPlace = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^COPY [^\n]*?, \S+ (\d+)(?:, \S+ ([^:\n]+))?`)
 })
 
-// handOnNotice hands on what the server says beside a result.
+// handOnNotice passes a server's notice to the receiver.
 func (c *conversation) handOnNotice(_ *pgconn.PgConn, n *pgconn.Notice) {
 	if c.results != nil {
 		c.results.Notice(engine.Notice{

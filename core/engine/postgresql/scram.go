@@ -19,8 +19,8 @@ import (
 // scramIterations is the server's own default (PostgreSQL documentation, "scram_iterations").
 const scramIterations = 4096
 
-// scramVerifier is what a server keeps of a password for SCRAM-SHA-256. Sent in place of the password it is stored as
-// it is, so that no log of the server's has the password (RFC 5802, section 3; PostgreSQL documentation,
+// scramVerifier is the form in which a server stores a password for SCRAM-SHA-256. The server also takes it in place
+// of the password, so that no log of the server has the password (RFC 5802, section 3; PostgreSQL documentation,
 // "pg_authid").
 func scramVerifier(v secret.Value) string {
 	salt := make([]byte, 16)
@@ -44,7 +44,7 @@ func verifierOf(v secret.Value, salt []byte, iterations int) string {
 		base.EncodeToString(stored[:]), base.EncodeToString(mac("Server Key")))
 }
 
-// keptMethod is the method that a stored password is for, "" for none.
+// keptMethod is the method for which a password is stored, "" for none.
 func keptMethod(stored string) string {
 	switch {
 	case strings.HasPrefix(stored, "SCRAM-SHA-256$"):
@@ -55,7 +55,7 @@ func keptMethod(stored string) string {
 	return ""
 }
 
-// keeps reports whether what a server keeps of a password is of this one.
+// keeps reports whether a stored form is that of this password.
 func keeps(stored, user string, v secret.Value) bool {
 	switch keptMethod(stored) {
 	case methodSCRAM:

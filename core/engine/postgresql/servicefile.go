@@ -23,7 +23,7 @@ func readServices(path string) ([]engine.Section, error) {
 	return parseServices(data, path)
 }
 
-// findService returns the section of that name: the first, as libpq has it.
+// findService returns the first section of that name, as libpq does.
 func findService(data []byte, path, name string) (found engine.Section, names []string, err error) {
 	all, err := parseServices(data, path)
 	for _, s := range all {
@@ -95,7 +95,7 @@ func servicePaths(lookup engine.Lookup, home string) []string {
 	return paths
 }
 
-// servicePathByVariable reports whether a path of servicePaths is there because a variable says so.
+// servicePathByVariable reports whether a path of servicePaths is from a variable.
 func servicePathByVariable(path string, lookup engine.Lookup) bool {
 	file, _ := lookup("PGSERVICEFILE")
 	folder, _ := lookup("PGSYSCONFDIR")

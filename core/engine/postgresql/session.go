@@ -18,11 +18,11 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// ownPath makes a transaction look names up among the system's own alone. A role's search_path may put tables,
-// functions and operators of others before them.
+// ownPath makes a transaction look names up in the system's schema only. A role's search_path may put other people's
+// tables, functions and operators before those.
 const ownPath = "SELECT pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true)"
 
-// sessionFacts are what is read of who and where one is, each by an expression.
+// sessionFacts are the facts about the session, each with the expression that reads it.
 var sessionFacts = [][2]string{
 	{"user", "current_user::text"},
 	{"database", "current_database()::text"},
@@ -87,8 +87,8 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	return c.describe()
 }
 
-// readFacts reads the facts and the cluster's number in one round trip. Of what may not be read, or is not known to a
-// server, the rest is read one by one: a fact is known, or left out.
+// readFacts reads the facts and the cluster's number in one round trip. Where the server refuses or lacks one of
+// them, it reads each alone and leaves out what fails.
 func (c *conversation) readFacts(ctx context.Context) (row map[string]string, lineage string, err error) {
 	rows, err := c.rows(ctx, selectOf(sessionFacts), lineageQuery)
 	if len(rows) > 1 {
@@ -139,7 +139,7 @@ func (c *conversation) readOnlyBy(ctx context.Context) string {
 	return "the server is set to read-only transactions (default_transaction_read_only)"
 }
 
-// serverID is the cluster's number and the server's start time, or as much of it as may be read.
+// serverID is the cluster's number and the server's start time, as far as the login may read them.
 func serverID(f *engine.Facts) string {
 	if f.ServerStarted == nil {
 		return f.Lineage
@@ -166,11 +166,11 @@ func truth(value, yes string) *bool {
 	return &is
 }
 
-// errNoRow is an answer without what was asked for.
+// errNoRow says that an answer has no row.
 var errNoRow = errors.New("the server answered without a row")
 
-// rows asks about the server, in one round trip and by the system's own names, and returns the first row of each
-// statement that has one, by column name. After the first that fails there are no more.
+// rows runs statements in one round trip, with names looked up in the system's schema, and returns the first row of
+// each that has one, by column name. After the first failure the others are not run.
 func (c *conversation) rows(ctx context.Context, statements ...string) (all []map[string]string, err error) {
 	results, err := c.pg.Exec(ctx, ownPath+"; "+strings.Join(statements, "; ")).ReadAll()
 	for _, result := range results[min(1, len(results)):] {
@@ -186,7 +186,7 @@ func (c *conversation) rows(ctx context.Context, statements ...string) (all []ma
 	return all, err
 }
 
-// ask runs one statement with values for $1 and so on, by the system's own names.
+// ask runs one statement with values for $1 and so on, with names looked up in the system's schema.
 func ask(ctx context.Context, pg *pgconn.PgConn, sql string, values ...string) *pgconn.Result {
 	var batch pgconn.Batch
 	var sent [][]byte
@@ -202,7 +202,7 @@ func ask(ctx context.Context, pg *pgconn.PgConn, sql string, values ...string) *
 	return results[1]
 }
 
-// explainLoss returns the finding for a session that ended, or refused a plain question.
+// explainLoss returns the finding for a session that ended, or failed at a simple query.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	var server *pgconn.PgError
 	if !errors.As(err, &server) {
@@ -224,7 +224,7 @@ func (c *conversation) explainLoss(err error) *finding.Finding {
 	return c.to.SessionLost(nil, serverText(server))
 }
 
-// timeLimit is for a statement or a session that a limit of the server, or of a pooler, ended.
+// timeLimit is for a statement or a session that a time limit of the server or of a pooler ended.
 func (c *conversation) timeLimit(e *pgconn.PgError) *finding.Finding {
 	role := identifier(c.to.User)
 	found := finding.New(finding.SessionTimeLimit, "a time limit of the server ended the statement "+

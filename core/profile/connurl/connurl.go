@@ -332,8 +332,8 @@ func (u *urlReader) parameter(name, value string) {
 	}
 }
 
-// reportUnknown is for a parameter that no engine knows. One that looks misspelt is not left out of a URL: what it
-// asks for may be safety.
+// reportUnknown handles a parameter that no engine knows. One that looks like a misspelt name is an error: it may ask
+// for a secure connection, so it must not be left out.
 func (u *urlReader) reportUnknown(name string) {
 	near := nearest.Name(name, parameters(u.keys))
 	if u.leaveOut == leaveAll || u.leaveOut == leaveStrange && near == "" {
@@ -347,7 +347,7 @@ func (u *urlReader) reportUnknown(name string) {
 	u.err = errors.New(text)
 }
 
-// omission says which parameters that are not known are left out.
+// omission says which unknown parameters are left out.
 type omission int
 
 const (
@@ -356,7 +356,7 @@ const (
 	leaveAll
 )
 
-// parameter is what an engine, or another one, means by a name.
+// parameter is what an engine means by a name.
 func parameter(keys *schema.Schema, spec *engine.Spec, name string) (engine.Parameter, bool) {
 	for _, one := range append([]*engine.Spec{spec}, keys.Engines().All()...) {
 		if one == nil {
@@ -434,7 +434,7 @@ func (u *urlReader) has(k string) (string, bool) {
 	return u.given[i].Value.Text(), true
 }
 
-// settle applies what parameters mean together.
+// settle applies what several parameters mean together.
 func (u *urlReader) settle() (notes []string) {
 	if u.err != nil || u.spec == nil || u.spec.URL.Settle == nil {
 		return nil
@@ -470,7 +470,7 @@ func (u *urlReader) connection() (*Connection, error) {
 	return &Connection{sets, u.password, u.leftOut, notes, u.sealed}, nil
 }
 
-// IsOf reports whether a text is a URL of an engine, with what a library writes around it.
+// IsOf reports whether a text is a URL of an engine, in whatever form a library writes it.
 func IsOf(keys *schema.Schema, s string) bool {
 	scheme, _, ok := strings.Cut(withoutDriver(keys, s), "://")
 	return ok && schemeOf(keys, scheme) != nil

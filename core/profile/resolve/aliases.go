@@ -16,8 +16,8 @@ import (
 type Aliases interface {
 	// Chain follows an alias. The profile that names it is for messages.
 	Chain(word string, by *Profile) (*address.Chain, *finding.Finding)
-	// HostEntry is what [hosts] has for a host name that a profile dials. A project's file
-	// counts for what stands in that file.
+	// HostEntry is the line of [hosts] for a host name that a profile dials. A project's [hosts] counts only for what
+	// that project's file names.
 	HostEntry(host string, by *Profile) (profile.HostEntry, bool)
 }
 
@@ -42,7 +42,7 @@ func (r *Profile) follow() {
 // Service is what the profile's alias leads to, nil without one.
 func (r *Profile) Service() *address.Chain { return r.service }
 
-// LinkPath is a path that a chain of aliases says for a key, made absolute; "" for none.
+// LinkPath is the path that a chain of aliases gives for a key, made absolute; "" for none.
 func (r *Profile) LinkPath(c *address.Chain, k string) string {
 	e, link, ok := c.OwnValue(key.Name(k))
 	if !ok {

@@ -15,7 +15,7 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// Hop is one hop with everything that it takes from elsewhere.
+// Hop is one hop with all that it takes from elsewhere.
 type Hop struct {
 	Number int // from 1, from here to the server
 	r      *Profile
@@ -48,10 +48,10 @@ func (h Hop) Line() int { return h.hop.Line }
 // File is the file that the hop stands in.
 func (h Hop) File() string { return h.from.File().Path }
 
-// Profile is the name by which the profile that has the hop is meant.
+// Profile is the name, as the user wrote it, of the profile that uses the hop.
 func (h Hop) Profile() string { return h.r.Called }
 
-// Owner is the name by which the profile is changed that the hop stands in.
+// Owner is the name of the profile that the hop is written in: `set` changes the hop there.
 func (h Hop) Owner() string {
 	if h.from.InProject() && !h.r.Profile.InProject() {
 		return syntax.ProjectPrefix + h.from.Name
@@ -65,8 +65,7 @@ func (h Hop) Owner() string {
 // Key is the full name of one of its keys, as set and -override take it.
 func (h Hop) Key(name key.Name) string { return fmt.Sprintf("hop.%d.%s", h.Number, name) }
 
-// Get returns the effective value of a key. What an SSH client configuration says
-// for it is not known here.
+// Get returns the effective value of a key, without what an SSH client configuration says for it.
 func (h Hop) Get(name key.Name) (Effective, bool) {
 	e, ok := h.WrittenValue(name)
 	if !ok {
@@ -76,8 +75,7 @@ func (h Hop) Get(name key.Name) (Effective, bool) {
 	return e, true
 }
 
-// WrittenValue is what the hop's file or the command line says for a key; nothing is
-// expanded.
+// WrittenValue is the value of a key as the hop's file or the command line has it: no variable is expanded.
 func (h Hop) WrittenValue(name key.Name) (Effective, bool) {
 	field := schema.HopField(name)
 	for i := len(h.r.overrides) - 1; i >= 0; i-- {
@@ -96,8 +94,8 @@ func (h Hop) WrittenValue(name key.Name) (Effective, bool) {
 	return Effective{Field: field, Value: own.Value, Origin: o}, true
 }
 
-// byDefault is the value of a key that nothing sets. Where the hop is named by an
-// SSH client configuration, the port and the user are its business.
+// byDefault is the value of a key that nothing sets. A hop that an SSH client configuration names has no default port
+// or user here: they are from there.
 func (h Hop) byDefault(name key.Name) (Effective, bool) {
 	text, reason := "", ""
 	_, alias := h.WrittenValue(key.SSH)
@@ -172,10 +170,9 @@ func (h Hop) Project() bool { return !h.r.Own() }
 // PinnedFiles are the files' bytes that the profile was judged by.
 func (h Hop) PinnedFiles() map[string][]byte { return h.r.pinned }
 
-// BoundWord is the word of the hop with all else that a wallet's secret is bound to. A hop of a
-// project's file is another one than the user's of the same word where that file says which
-// host key is right, allows older algorithms, or gives a proxy its address: those decide who
-// sees a secret.
+// BoundWord is the word of the hop with all else that a wallet's secret is bound to. A project's file may say which
+// host key is right, allow older algorithms, or give a proxy its address. These decide who sees a secret, so such a
+// hop differs from the user's own hop of the same word.
 func (h Hop) BoundWord() string {
 	word := h.Word()
 	if !h.from.InProject() {
@@ -209,8 +206,7 @@ func (h Hop) Recheck() func() *finding.Finding { return h.r.Recheck() }
 // Folder is the folder of the file that the hop stands in.
 func (h Hop) Folder() string { return filepath.Dir(h.from.File().Path) }
 
-// Word names the hop as written: ssh:ALIAS, a proxy's URL, or USER@HOST:PORT. It
-// is what a wallet's entry is bound to.
+// Word names the hop as written: ssh:ALIAS, a proxy's URL, or USER@HOST:PORT. A wallet's entry is bound to it.
 func (h Hop) Word() string {
 	if alias := h.Text(key.SSH); alias != "" {
 		return "ssh:" + alias

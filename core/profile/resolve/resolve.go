@@ -1,7 +1,7 @@
-// Package resolve finds what a profile means: every key with its value and where that is from, through
-// `like`, overrides, variables, aliases and defaults. It reads no file and dials nothing; what a project's
-// profile uses is worked out only once somebody vouched for it. On the way from profile to report it stands
-// between profile and route. Start with Resolve.
+// Package resolve finds what a profile means: the value of each key and where it is from, through `like`, overrides,
+// variables, aliases and defaults. It reads no file and dials nothing. The values of a project's profile are found
+// only after the user vouched for it. On the way from profile to report it stands between profile and route. Start
+// with Resolve.
 package resolve
 
 import (
@@ -77,8 +77,8 @@ func (e Effective) Display() string {
 	return e.Template + " = " + e.Value.Text()
 }
 
-// Profile is a profile with everything that it takes from elsewhere. A value
-// is worked out when it is asked for: a list of 10,000 profiles asks for a few.
+// Profile is a profile with all that it takes from elsewhere. A value is found only when it is asked for: a list of
+// 10,000 profiles needs a few of each.
 type Profile struct {
 	Profile   *profile.Profile
 	Called    string // the name by which the user means it
@@ -100,8 +100,8 @@ type Environment struct {
 	Lookup func(name string) (string, bool) // environment variables
 	Home   string                           // the user's home folder, for "~"
 
-	// Vouch judges a project's profile: nil where the user vouched for what it
-	// uses. Without it nobody did.
+	// Vouch judges a project's profile: nil where the user vouched for what it uses. Without Vouch, nobody vouched
+	// for any.
 	Vouch func(*Profile) *finding.Finding
 
 	// Aliases finds what an alias leads to; nil where there are none.
@@ -124,8 +124,8 @@ func Resolve(f *profile.File, p *profile.Profile, overrides []schema.Override, e
 	return r
 }
 
-// Get returns the effective value of a key. A value whose variable is missing
-// or does not fit is the template itself; Problem says so.
+// Get returns the effective value of a key. Where a variable in it is not set, or its value does not fit, it is the
+// text as written, and Problem says why.
 func (r *Profile) Get(name key.Name) (Effective, bool) {
 	field := r.Schema().Field(name)
 	if field == nil || field.Address && name != r.address.Key && r.service.Text(name) == "" {
@@ -223,8 +223,8 @@ func (r *Profile) Problem() *finding.Finding {
 	return nil
 }
 
-// addressKey is the address key of the first place that has one: a profile that says a socket is not at the host
-// of the profile that it is like. It is "" where there is none.
+// addressKey is the address key of the first place that sets one, "" where none does: a profile with a socket of its
+// own does not use the host of the profile that it is like.
 func addressKey(overrides []schema.Override, chain []*profile.Profile) key.Name {
 	for _, o := range overrides {
 		if o.Field.Address && !o.Unset {
@@ -295,8 +295,7 @@ func (r *Profile) ownLookUp(field *schema.Field) (Effective, bool) {
 	return Effective{}, false
 }
 
-// finish expands variables and makes paths whole. An error never has a
-// variable's value in it.
+// finish expands variables and makes paths absolute. An error never has a variable's value in it.
 func (r *Profile) finish(e *Effective) error {
 	field := e.Field
 	if r.notVouched != nil { // nothing is expanded, not even into what is shown
@@ -332,8 +331,7 @@ func (r *Profile) base(o Origin) string {
 // Path is the file that the profile stands in.
 func (r *Profile) Path() string { return r.file.Path }
 
-// Own reports whether the profile has all that it has from the user's own files,
-// and nothing from a project's.
+// Own reports whether all of the profile is from the user's own files, and nothing from a project's.
 func (r *Profile) Own() bool {
 	for _, p := range r.chain {
 		if p.InProject() {
@@ -349,11 +347,11 @@ func (r *Profile) Address() *address.Kind { return r.address }
 // Hosts are the servers that the address lists, in order.
 func (r *Profile) Hosts() []address.HostPort { return r.address.Hosts(r) }
 
-// Local reports whether everything that the profile may dial is written as an address of the machine that dials
-// it: this one, or the last hop. DNS has no say in it.
+// Local reports whether each address that the profile may dial is written as one of the machine that dials it: this
+// one, or the last hop. A name that DNS resolves does not count, whatever it resolves to.
 func (r *Profile) Local() bool { return r.address.Local(r) }
 
-// Name is the name by which the user means the profile.
+// Name is the profile's name as the user wrote it.
 func (r *Profile) Name() string { return r.Called }
 
 // Value is the effective value of a key.
@@ -380,8 +378,7 @@ func (r *Profile) Variable(name string) string {
 	return value
 }
 
-// Values resolves values that stand in no file, such as those of a connection URL, like
-// those of a profile of that name.
+// Values resolves values that are in no file, such as those of a connection URL, as a profile of that name.
 func Values(keys *schema.Schema, name string, sets []schema.Override, env Environment) *Profile {
 	p := profile.NewUnfiled(keys, name, sets)
 	return Resolve(p.File(), p, nil, env)

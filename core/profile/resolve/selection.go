@@ -36,7 +36,7 @@ type SelectedProfiles struct {
 	Tags       []string   // of all profiles, for the nearest name
 }
 
-// Choose chooses among the profiles of a file by what stands there: overrides do not change what is chosen.
+// Choose chooses among the profiles of a file by what the file says: overrides do not change which are chosen.
 func (s Selection) Choose(file *profile.File, over []schema.Override, env Environment) (all SelectedProfiles) {
 	for _, p := range file.All() {
 		plain := Resolve(file, p, nil, env)

@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// checkVouched returns the finding for a profile that takes something from a project's
-// file which nobody vouched for; nil for all others.
+// checkVouched returns the finding for a profile that takes something from a project's file for which nobody vouched,
+// nil for all others.
 func (r *Profile) checkVouched() *finding.Finding {
 	for _, p := range r.chain {
 		if !p.InProject() {
@@ -42,8 +42,7 @@ func (r *Profile) Recheck() func() *finding.Finding {
 	return nil
 }
 
-// sealProfile is a project's profile as it is judged: by itself, and nothing of it
-// expanded.
+// sealProfile is a project's profile as it is judged: alone, with no variable expanded.
 func (r *Profile) sealProfile(p *profile.Profile) *Profile {
 	s := &Profile{
 		Profile:    p,
@@ -57,8 +56,8 @@ func (r *Profile) sealProfile(p *profile.Profile) *Profile {
 	return s
 }
 
-// ProjectProfile is the project's profile that this one is, or is like, as it is judged;
-// nil where there is none.
+// ProjectProfile is the project's profile that this one is, or is like, in the form in which it is judged; nil where
+// there is none.
 func (r *Profile) ProjectProfile() *Profile {
 	for _, p := range r.chain {
 		if p.InProject() {
@@ -83,8 +82,8 @@ func (r *Profile) Vouched() bool { return r.notVouched == nil }
 // may.
 func (r *Profile) WhyNotVouched() *finding.Finding { return r.notVouched }
 
-// WrittenValue is the value of a key as its file has it: no variable is expanded, and
-// no path made whole. ok is false where nothing sets it.
+// WrittenValue is the value of a key as its file has it: no variable is expanded, no path made absolute. ok is false
+// where nothing sets it.
 func (r *Profile) WrittenValue(name key.Name) (schema.Value, bool) {
 	field := r.Schema().Field(name)
 	if field == nil || field.Address && name != r.address.Key {
@@ -137,8 +136,8 @@ func (r *Profile) SecretFolder() string {
 	return r.Folder()
 }
 
-// Pin keeps the bytes of files that the profile names, as they were when they were
-// judged: they are used in place of what the files have later.
+// Pin keeps the bytes that files of the profile had when they were judged. They are used, whatever the files have
+// later.
 func (r *Profile) Pin(files map[string][]byte) { r.pinned = files }
 
 // PinnedFiles are the files that Pin was given, by absolute path; nil for none.

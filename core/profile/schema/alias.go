@@ -12,7 +12,7 @@ import (
 
 var picks = []string{"in-order", "random", "fastest"}
 
-// UnknownAliasKey says what an alias' key that is none was probably meant to be.
+// UnknownAliasKey is the message for a key that no alias has, with the nearest one.
 func (s *Schema) UnknownAliasKey(name string) string {
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
 		return "an alias has no password; the profile says where it is (or the wallet has it, for alias:NAME)"

@@ -58,7 +58,7 @@ func cloudFields() []Field {
 	}
 }
 
-// UnknownCloudKey says what a cloud account's key that is none was probably meant to be.
+// UnknownCloudKey is the message for a key that no cloud account has, with the nearest one.
 func (s *Schema) UnknownCloudKey(name string) string {
 	if here := map[string]string{"token": "token-file", "url": "service", "secret": "client-secret", "scope": "scopes",
 		"client_id": "client", "client-id": "client", "ca": "tls-ca"}[strings.ToLower(name)]; here != "" {

@@ -30,8 +30,8 @@ const (
 	NameOrLabels             // a TOML string, or a table of two: what names a container
 )
 
-// Field describes one key of a profile: the single place that says what a key
-// is called, what it takes and how to explain it.
+// Field describes one key: its name, what it takes, how to explain it and what it is for. It is the only place that
+// says so.
 type Field struct {
 	Name     key.Name // as in the file; a key of the expect table has the prefix "expect."
 	Kind     Kind
@@ -47,9 +47,8 @@ type Field struct {
 	Private  bool   // names a file that nobody else may read
 	Empties  bool   // a List that may be empty: none, in place of those of the profile that it is like
 
-	// What a key is for is declared here and nowhere else. The zero value is the careful one:
-	// a key is shown and hashed when a project's profile is vouched for, and a change of it
-	// keeps a wallet's secret back.
+	// What a key is for. The zero value is the careful one: a key is shown and hashed when the user vouches for a
+	// project's profile, and after a change of it a wallet's secret is not given out.
 	NotUse   bool // it changes nothing that is dialled, asked, read, run or sent
 	NotBound bool // it has no say in where a secret goes, or under whose eyes
 	InWord   bool // of a hop: a part of the word by which the hop is known
@@ -114,7 +113,7 @@ func typedList(s string) (items []string) {
 	return items
 }
 
-// Literal is ParseValue for a text in which no variable stands: a dollar sign is one.
+// Literal is ParseValue for a text without variables: a dollar sign in it is just that.
 func (f *Field) Literal(s string) (Value, error) {
 	if f.Expands {
 		s = strings.ReplaceAll(s, "$", "$$")
@@ -205,8 +204,7 @@ func hidesPassword(s string) bool {
 	return strings.Contains(s, "://") && urlPassword().MatchString(s)
 }
 
-// The expressions are compiled when one is needed: most runs need none, and
-// every run would wait for them at its start.
+// The expressions are compiled at their first use: most runs need none, and each would wait for them at its start.
 var (
 	urlPassword = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`(?i)^[a-z][a-z0-9+.-]*://[^/@:\s]*:[^@\s]+@|[?&](password|sslpassword|pass|pwd)=[^&\s]`)

@@ -66,8 +66,8 @@ func HopFields() []Field { return hopFields }
 // HopField returns the description of a hop's key, or nil.
 func HopField(name key.Name) *Field { return hopFieldByName[name] }
 
-// hopKey matches hop.NUMBER.KEY, as a command line names a hop's key. It and its like
-// are made when they are wanted: most runs start without.
+// hopKey matches hop.NUMBER.KEY, as a command line names a hop's key. Expressions are compiled at their first use:
+// most runs need none.
 var hopKey = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^hop\.([1-9][0-9]?)\.([a-z-]+)$`) })
 
 // ParseHopKey takes hop.NUMBER.KEY apart. ok is false for anything else, and field
@@ -81,7 +81,7 @@ func ParseHopKey(s string) (number int, field *Field, ok bool) {
 	return number, hopFieldByName[key.Name(m[2])], true
 }
 
-// UnknownHopKey says what a hop's key that is none was probably meant to be.
+// UnknownHopKey is the message for a key that no hop has, with the nearest one.
 func UnknownHopKey(name string) string {
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(name)) {
 		return "profiles hold no passwords; say where it is: secret (of the account) or key-secret (of the key)"
@@ -89,7 +89,7 @@ func UnknownHopKey(name string) string {
 	return UnknownOf(name, "a hop", hopFields)
 }
 
-// UnknownOf names the nearest key that a table has, or all of them.
+// UnknownOf names the nearest key that a table has, else all of them.
 func UnknownOf(name, table string, fields []Field) string {
 	names := namesOf(fields)
 	text := "unknown key " + clean.Name(name)

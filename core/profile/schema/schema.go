@@ -45,7 +45,7 @@ func New(engines engine.Set) *Schema {
 	return s
 }
 
-// adapt completes a field by what the engines say of it.
+// adapt completes a field with what the engines say about it.
 func (f *Field) adapt(engines engine.Set) {
 	rights := ""
 	if f.Name == "as" {
@@ -103,7 +103,8 @@ func (s *Schema) expectations() []string {
 	return names
 }
 
-// OtherWords are names that other programs have for keys, by ours. Nothing is read by them.
+// OtherWords are other programs' names for keys, by our name. They help to find the nearest key; no file is read by
+// them.
 var OtherWords = map[string]key.Name{
 	"sid": "instance", "service_name": "service", "servicename": "service",
 	"hostname": "host", "server": "host", "address": "host", "db": "database", "dbname": "database", "schema": "database",
@@ -112,7 +113,7 @@ var OtherWords = map[string]key.Name{
 	"ssl-cert": "tls-cert", "sslkey": "tls-key", "ssl-key": "tls-key",
 }
 
-// UnknownKey says what a key that is no field was probably meant to be.
+// UnknownKey is the message for a key that is no field, with the nearest one.
 func (s *Schema) UnknownKey(name string) string {
 	last := name[strings.LastIndexByte(name, '.')+1:]
 	if slices.Contains(syntax.PasswordKeys, strings.ToLower(last)) {
