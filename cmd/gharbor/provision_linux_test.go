@@ -36,7 +36,7 @@ func addPostgreSQL(t *testing.T, p *testkit.Program, server *testkit.PostgreSQL,
 	return file
 }
 
-// mayDo says whether a login may run a statement.
+// mayDo reports whether a login may run a statement.
 func mayDo(t *testing.T, p *testkit.Program, profile string, may bool, statement string) {
 	t.Helper()
 	if r := p.Run("query", profile, statement); (r.Code == 0) != may {

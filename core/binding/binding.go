@@ -70,7 +70,7 @@ func (b *Binding) UnmarshalJSON(data []byte) error {
 	return nil
 }
 
-// hasUnknown tells whether a binding has a key that is not known here.
+// hasUnknown reports whether a binding has a key that is not known here.
 func hasUnknown(data []byte) bool {
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()

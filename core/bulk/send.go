@@ -166,7 +166,7 @@ func (s *Sender) count(n int) {
 	}
 }
 
-// fits tells whether a row has as many values as it needs; its error is a *RowError.
+// fits reports whether a row has as many values as it needs; its error is a *RowError.
 func (s *Sender) fits(row Row) error {
 	if len(row.Values) != len(s.Columns) {
 		return &RowError{row.Line, row.Raw, fmt.Sprintf("%d values where %d are expected", len(row.Values), len(s.Columns))}

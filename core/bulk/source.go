@@ -147,7 +147,7 @@ func (s *Source) lineEnd(n int) (int, error) {
 	}
 }
 
-// inQuotes tells whether a text ends within a value in quotes. from is where a value begins in it, and so is the
+// inQuotes reports whether a text ends within a value in quotes. from is where a value begins in it, and so is the
 // result: to go on there with more of the text.
 func inQuotes(text []byte, from int) (open bool, value int) {
 	for from < len(text) {
@@ -214,7 +214,7 @@ func (s *Source) commas(text []byte) string {
 	}
 }
 
-// isNull tells whether a value without quotes stands for NULL.
+// isNull reports whether a value without quotes stands for NULL.
 func (s *Source) isNull(value []byte, usual string) bool {
 	if s.form.Null != nil {
 		return string(value) == *s.form.Null

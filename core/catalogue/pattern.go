@@ -75,7 +75,7 @@ func (p Pattern) Choose(kind *Kind, rows []Row, system bool) []Row {
 	return nil
 }
 
-// matchesAccount tells whether an account with a host in it is meant by its name alone.
+// matchesAccount reports whether an account with a host in it is meant by its name alone.
 func matchesAccount(text, name string) bool {
 	user, host, found := strings.Cut(name, "@")
 	return found && (strings.Trim(user, "'`") == text || strings.Trim(user, "'`")+"@"+strings.Trim(host, "'`") == text)
@@ -89,7 +89,7 @@ func matches(p part, name string) bool {
 	return glob(strings.ToLower(p.text), strings.ToLower(name))
 }
 
-// glob tells whether a name matches a pattern in which * stands for any characters.
+// glob reports whether a name matches a pattern in which * stands for any characters.
 func glob(pattern, name string) bool {
 	first, rest, star := strings.Cut(pattern, "*")
 	if !star {

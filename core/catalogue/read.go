@@ -208,7 +208,7 @@ func (s *Server) hidePasswords(kind *Kind, rows []Row) {
 	}
 }
 
-// hasPassword tells whether one of the statements of a text has one, and says yes where it can't be taken apart.
+// hasPassword reports whether one of the statements of a text has one, and says yes where it can't be taken apart.
 func (s *Server) hasPassword(text string) bool {
 	splitter := statement.NewSplitter(strings.NewReader(text), s.By.Lexis)
 	for {

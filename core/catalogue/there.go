@@ -21,7 +21,7 @@ func KindOf(word string) *Kind {
 	return Others
 }
 
-// Has tells whether a thing is among the rows of its kind. A name without a schema may be in any of path. known is
+// Has reports whether a thing is among the rows of its kind. A name without a schema may be in any of path. known is
 // false for a thing of which the rows never say that it is there. The size of letters makes no difference: better to
 // ask once too often.
 func Has(kind *Kind, rows []Row, word string, name statement.Name, path []string) (is, known bool) {

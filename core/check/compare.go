@@ -103,7 +103,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 
 func (s *side) ready() bool { return s.report.Reached("session") }
 
-// verdict says whether two reports are of one server, and how that is known.
+// verdict reports whether two reports are of one server, and how that is known.
 func verdict(engines engine.Set, a, b *Report) (kin Kinship, why string) {
 	for _, r := range []*Report{a, b} {
 		if r.Interrupted {

@@ -27,7 +27,7 @@ func (r *Runner) Reach(ctx context.Context, p *resolve.Profile, seen func(*engin
 	return t.stages.report
 }
 
-// SameServer says whether two profiles lead to one server, by their addresses alone: SameInstance, Unknown, or
+// SameServer reports whether two profiles lead to one server, by their addresses alone: SameInstance, Unknown, or
 // Different for two engines without a common protocol.
 func (r *Runner) SameServer(ctx context.Context, a, b *resolve.Profile) (Kinship, *finding.Finding) {
 	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) {

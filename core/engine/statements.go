@@ -77,7 +77,7 @@ type Documents struct {
 // Words are words with blanks between them. A text, and no list: most runs of the program never look at them.
 type Words string
 
-// Has tells whether a word is among them, as it is written.
+// Has reports whether a word is among them, as it is written.
 func (w Words) Has(word string) bool {
 	return word != "" && strings.Contains(" "+string(w)+" ", " "+word+" ")
 }
@@ -110,7 +110,7 @@ type Lexis struct {
 	Nesting int
 }
 
-// SQL tells whether statements are those of SQL.
+// SQL reports whether statements are those of SQL.
 func (l Lexis) SQL() bool { return l.Line == nil && !l.JSON }
 
 // Argument is a part of a command that is one line.

@@ -2,7 +2,7 @@
 
 package owner
 
-// KnowsPeers tells whether this system says whose the other end of a Unix socket is.
+// KnowsPeers reports whether this system says whose the other end of a Unix socket is.
 const KnowsPeers = false
 
 // peerOf is not asked on this system.

@@ -119,7 +119,7 @@ func appendJSON(to []byte, c engine.Column, value []byte) []byte {
 	return appendText(to, value)
 }
 
-// isNumber tells whether a text is a number of JSON (RFC 8259, 6). NaN, Infinity and 007 are none.
+// isNumber reports whether a text is a number of JSON (RFC 8259, 6). NaN, Infinity and 007 are none.
 func isNumber(s []byte) bool {
 	i := 0
 	digits := func() bool {

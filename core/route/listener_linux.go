@@ -19,7 +19,7 @@ const (
 	byFamily     = 20 // SOCK_DIAG_BY_FAMILY
 )
 
-// KnowsOwners tells whether this system says whose the other end of a connection is.
+// KnowsOwners reports whether this system says whose the other end of a connection is.
 const KnowsOwners = true
 
 // askKernel asks the kernel whose the socket of a connection is, by its own address and its peer's: a table of all

@@ -7,7 +7,7 @@ import (
 	"net/netip"
 )
 
-// KnowsOwners tells whether this system says whose the other end of a connection is.
+// KnowsOwners reports whether this system says whose the other end of a connection is.
 const KnowsOwners = false
 
 // askKernel can't ask: only Linux tells whose a connection is.

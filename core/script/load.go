@@ -124,7 +124,7 @@ func (l *Loader) item(ctx context.Context, item *Item) error {
 	return err
 }
 
-// setting tells whether a statement sets up the session, and nothing else.
+// setting reports whether a statement sets up the session, and nothing else.
 func setting(words []string) bool {
 	if len(words) == 0 {
 		return false

@@ -25,7 +25,7 @@ type Plan struct {
 	made map[object]bool
 }
 
-// begins tells whether an item is sent, or only read.
+// begins reports whether an item is sent, or only read.
 func (p *Plan) begins(item *Item) bool {
 	p.begun = p.begun || p.From.reached(item.Place)
 	return p.begun

@@ -34,7 +34,7 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// reached tells whether sending that begins at a place begins with an item at another one.
+// reached reports whether sending that begins at a place begins with an item at another one.
 func (p Place) reached(at Place) bool { return p == Place{} || at.File == p.File && at.Line >= p.Line }
 
 // Error is a script that can't be carried out.

@@ -261,7 +261,7 @@ func (f *Finder) inOrder(ctx context.Context, q Query) (*Location, *finding.Find
 	return &Location{Place: "none found", None: true, Tried: tried}, nil
 }
 
-// canAsk tells whether there is someone to ask, or was when the answer was given.
+// canAsk reports whether there is someone to ask, or was when the answer was given.
 func (f *Finder) canAsk(q Query) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()

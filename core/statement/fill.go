@@ -60,7 +60,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 	return s, nil
 }
 
-// takesValues tells whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
+// takesValues reports whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
 func takesValues(words []string, by *engine.Statements) bool {
 	if by.Rules != nil {
 		return true

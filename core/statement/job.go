@@ -92,7 +92,7 @@ func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
 // Fatal tells that the server has ended the session.
 func (j *Job) Fatal() bool { return j.fatal }
 
-// GoesOn tells whether a job goes on after an error of One or Take.
+// GoesOn reports whether a job goes on after an error of One or Take.
 func (j *Job) GoesOn(err error) bool { return j.KeepGoing && errors.Is(err, ErrFailed) && !j.fatal }
 
 // Finish ends: with the transaction of all, where there is one. Its error is ErrFailed where a statement failed,

@@ -52,7 +52,7 @@ func (l *scan) arguments(line []byte) error {
 	return nil
 }
 
-// isPlaceholder tells whether a text is {NAME} or {identifier NAME}.
+// isPlaceholder reports whether a text is {NAME} or {identifier NAME}.
 func isPlaceholder(text string) bool {
 	if len(text) < 3 || len(text) > maxPlaceholder || text[0] != '{' || text[len(text)-1] != '}' {
 		return false

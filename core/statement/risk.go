@@ -32,7 +32,7 @@ func Risk(words []string, by *engine.Statements) string {
 	return ""
 }
 
-// acts tells whether a DELETE or UPDATE is one, and not a part of another clause.
+// acts reports whether a DELETE or UPDATE is one, and not a part of another clause.
 func acts(words []string, i int) bool {
 	if i == 0 {
 		return true
@@ -48,7 +48,7 @@ func acts(words []string, i int) bool {
 	return false
 }
 
-// Commits tells whether a statement ends the transaction that it runs in: ROLLBACK TO and temporary tables do not.
+// Commits reports whether a statement ends the transaction that it runs in: ROLLBACK TO and temporary tables do not.
 func Commits(words []string, by *engine.Statements) bool {
 	if len(words) == 0 || !by.Commits.Has(words[0]) {
 		return false
@@ -56,7 +56,7 @@ func Commits(words []string, by *engine.Statements) bool {
 	return len(words) == 1 || words[1] != "TEMPORARY" && (words[0] != "ROLLBACK" || !slices.Contains(words, "TO"))
 }
 
-// HasSecret tells whether a statement has a password in it.
+// HasSecret reports whether a statement has a password in it.
 func HasSecret(words []string, by *engine.Statements) bool {
 	if by.Rules != nil {
 		return by.Rules.Secret(words)
@@ -71,7 +71,7 @@ func HasSecret(words []string, by *engine.Statements) bool {
 	return false
 }
 
-// follows tells whether words begin with those of a pattern.
+// follows reports whether words begin with those of a pattern.
 func follows(words, pattern []string) bool {
 	for _, want := range pattern {
 		if want == literal && len(words) > 1 && words[1] == literal && marksText(words[0]) {
@@ -85,7 +85,7 @@ func follows(words, pattern []string) bool {
 	return true
 }
 
-// marksText tells whether a word before a text in quotes belongs to it: E'…', U&'…', N'…', X'…', _utf8'…'.
+// marksText reports whether a word before a text in quotes belongs to it: E'…', U&'…', N'…', X'…', _utf8'…'.
 func marksText(word string) bool {
 	return len(word) == 1 && strings.Contains("EUNXB", word) || strings.HasPrefix(word, "_")
 }

@@ -139,7 +139,7 @@ func (l *scan) begin() {
 	}
 }
 
-// splits tells whether the delimiter ends a statement here.
+// splits reports whether the delimiter ends a statement here.
 func (l *scan) splits() bool {
 	return (l.depth == 0 || !l.lexis.Parentheses) && l.bodies == 0
 }
@@ -175,7 +175,7 @@ func (l *scan) restOfLine() {
 	}
 }
 
-// alone tells whether the next character is alone on its line.
+// alone reports whether the next character is alone on its line.
 func (l *scan) alone() bool {
 	piece := l.buffer[l.base:l.pos]
 	line := piece[bytes.LastIndexByte(piece, '\n')+1:]
@@ -278,7 +278,7 @@ func (l *scan) quote(c byte) (bool, error) {
 	return false, nil
 }
 
-// backslashes tells whether a backslash counts in the quotes that begin here.
+// backslashes reports whether a backslash counts in the quotes that begin here.
 func (l *scan) backslashes() bool {
 	if !l.lexis.EscapeStrings {
 		return l.lexis.Backslashes
@@ -404,10 +404,10 @@ func (l *scan) number() {
 	}
 }
 
-// atDelimiter tells whether a delimiter that could be a part of a word stands here.
+// atDelimiter reports whether a delimiter that could be a part of a word stands here.
 func (l *scan) atDelimiter() bool { return inWord(l.delimiter[0]) && l.starts(l.delimiter) }
 
-// makesRoutine tells whether a statement makes a function or procedure.
+// makesRoutine reports whether a statement makes a function or procedure.
 func makesRoutine(words []string) bool {
 	if len(words) < 2 || words[0] != "CREATE" {
 		return false
@@ -419,7 +419,7 @@ func makesRoutine(words []string) bool {
 	return kind == "FUNCTION" || kind == "PROCEDURE"
 }
 
-// isBlock tells whether a statement is a block of code, whose semicolons end nothing.
+// isBlock reports whether a statement is a block of code, whose semicolons end nothing.
 func isBlock(words []string) bool {
 	switch words[0] {
 	case "BEGIN", "DECLARE":
@@ -438,7 +438,7 @@ func isBlock(words []string) bool {
 	return false
 }
 
-// copies tells whether lines of data follow the statement.
+// copies reports whether lines of data follow the statement.
 func (l *scan) copies() bool {
 	if !l.lexis.CopyData || l.end < 0 || len(l.words) < 3 || l.words[0] != "COPY" {
 		return false
@@ -458,7 +458,7 @@ func letter(c byte) bool {
 
 func digit(c byte) bool { return c >= '0' && c <= '9' }
 
-// inWord tells whether a character goes on with a word.
+// inWord reports whether a character goes on with a word.
 func inWord(c byte) bool { return letter(c) || digit(c) || c == '$' }
 
 func blank(c byte) bool { return c <= ' ' }

@@ -115,7 +115,7 @@ func (s *Splitter) atEnd() bool {
 	return false
 }
 
-// starts tells whether the rest starts with a text.
+// starts reports whether the rest starts with a text.
 func (s *Splitter) starts(text string) bool {
 	if text == "" {
 		return false

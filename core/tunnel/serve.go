@@ -117,7 +117,7 @@ const (
 	tlsWhole  = tlsRecord + 256 + 5
 )
 
-// another tells whether a whole record of data has come already: one write for many costs less.
+// another reports whether a whole record of data has come already: one write for many costs less.
 func another(from net.Conn) bool {
 	secure, ok := from.(interface{ NetConn() net.Conn })
 	if !ok {

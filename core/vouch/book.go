@@ -190,7 +190,7 @@ func explainLapse(code finding.Code, what, name string, record *Record, uses Use
 	return found.Suggest("gharbor vouch %s   # shows what it would use, and asks", name)
 }
 
-// State says whether a profile was vouched for.
+// State reports whether a profile was vouched for.
 type State string
 
 // The states.
@@ -248,7 +248,7 @@ func CloudItem(one *profile.Cloud, home string) Item {
 		Uses: func() Uses { return ofCloud(one, home) }}
 }
 
-// StateOf says whether something was vouched for, and what was then.
+// StateOf reports whether something was vouched for, and what was then.
 func (b Book) StateOf(i Item) (State, *Record, error) {
 	_, state, record, err := b.state(i.Path, i.Name, i.Uses)
 	return state, record, err

@@ -147,7 +147,7 @@ func fromBlocks(blocks map[string][]block, names map[string]finding.Code, happen
 	})
 }
 
-// asks tells whether a node compares codes: that makes none happen.
+// asks reports whether a node compares codes: that makes none happen.
 func asks(n ast.Node) bool {
 	switch n := n.(type) {
 	case *ast.BinaryExpr:

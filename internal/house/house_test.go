@@ -265,7 +265,7 @@ func TestLazyExpressions(t *testing.T) {
 	}
 }
 
-// compiles tells whether a declaration of the package calls regexp.MustCompile outside of a function.
+// compiles reports whether a declaration of the package calls regexp.MustCompile outside of a function.
 func compiles(d *ast.GenDecl) (found bool) {
 	ast.Inspect(d, func(n ast.Node) bool {
 		if _, inside := n.(*ast.FuncLit); inside {

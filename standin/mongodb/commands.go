@@ -402,7 +402,7 @@ func (c *client) more(command bson.D) bson.D {
 	return batch(id, open.ns, "nextBatch", next)
 }
 
-// fits tells whether a document has the values of a condition.
+// fits reports whether a document has the values of a condition.
 func fits(d, condition bson.D) bool {
 	for _, want := range condition {
 		i := slices.IndexFunc(d, func(e bson.E) bool { return e.Key == want.Key })

@@ -231,7 +231,7 @@ func (p *parser) place(q *query) (int, error) {
 	return 0, &Error{Code: "42703", Message: fmt.Sprintf("column \"%s\" does not exist", name), Position: t.place}
 }
 
-// holds tells whether a row meets the conditions.
+// holds reports whether a row meets the conditions.
 func (q *query) holds(row []*string) bool {
 	for _, c := range q.where {
 		v := row[c.column]

@@ -30,7 +30,7 @@ type Column struct {
 	Key     string // "primary", "unique", "refers to …", or ""
 }
 
-// number tells whether a column's values are numbers.
+// number reports whether a column's values are numbers.
 func (c Column) number() bool {
 	return strings.HasPrefix(c.Type, "int") || strings.HasPrefix(c.Type, "numeric") || strings.HasPrefix(c.Type, "bigint")
 }

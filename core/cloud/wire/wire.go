@@ -90,7 +90,7 @@ type Place struct {
 	Access        *Access   `json:"access,omitempty"` // nil where the network is open
 }
 
-// State says whether an instance serves.
+// State reports whether an instance serves.
 type State string
 
 // The states of an instance.
@@ -145,7 +145,7 @@ type Access struct {
 	Rule    RuleState `json:"rule"`
 }
 
-// RuleState says whether a rule lets anybody in yet.
+// RuleState reports whether a rule lets anybody in yet.
 type RuleState string
 
 // The states of a rule. NoRule is one of an Access alone.

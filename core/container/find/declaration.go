@@ -117,7 +117,7 @@ func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports 
 	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
 }
 
-// Runs tells whether a command starts a server, whose program is anywhere in it, or a server's client, which is the
+// Runs reports whether a command starts a server, whose program is anywhere in it, or a server's client, which is the
 // first program in it. Flags alone are the server's.
 func (c Catalog) Runs(command []string) (server, client bool) {
 	first := len(command) > 0 && !strings.HasPrefix(command[0], "-")
@@ -136,7 +136,7 @@ func (c Catalog) Runs(command []string) (server, client bool) {
 // starters are programs that start another.
 var starters = []string{"sh", "bash", "ash", "dash", "exec", "env", "gosu", "su-exec"}
 
-// Checks tells whether a health check asks an engine's server.
+// Checks reports whether a health check asks an engine's server.
 func (c Catalog) Checks(word string, check []string) bool {
 	spec := c.Known.ByWord(word)
 	return spec != nil && spec.Image != nil && slices.ContainsFunc(check, func(one string) bool {

@@ -203,7 +203,7 @@ func newSeen(one *api.Container) Sighting {
 	return s
 }
 
-// judge says whether a container is a database server: by what its environment
+// judge reports whether a container is a database server: by what its environment
 // declares, by its ports, or by the greeting on a port that is published on loopback.
 func (e *Engines) judge(ctx context.Context, client *api.Client, one *api.Container,
 	greeted *atomic.Int32) (*Sighting, int) {

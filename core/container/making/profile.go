@@ -25,7 +25,7 @@ func (r *Refusal) Error() string { return r.Why }
 
 func newRefusal(why string, try ...string) error { return &Refusal{why, try} }
 
-// Fits tells whether a container can be made of a profile: nil, or a *Refused.
+// Fits reports whether a container can be made of a profile: nil, or a *Refused.
 func Fits(p *resolve.Profile) error {
 	called, in := address.ContainerOf(p)
 	local := p.Address().OneHost() && p.Local()

@@ -26,7 +26,7 @@ var catalogue = &engine.Catalogue{
 	Read:   readKind,
 }
 
-// errOther is a connection that is not of this engine: a mistake in the program.
+// errOther says that a connection is not this engine's: a defect of the program.
 var errOther = errors.New("the connection is not of this engine")
 
 // Bounds of listings.
@@ -36,7 +36,7 @@ const (
 	mostFields      = 500 // of a collection
 )
 
-// readKind reads the things of a kind.
+// readKind reads all things of one kind.
 func readKind(ctx context.Context, r engine.Runner, kind engine.Kind, _ *engine.Facts, one string) (
 	rows [][][]byte, less *engine.StatementError, err error,
 ) {
@@ -273,7 +273,7 @@ func (c *conversation) accountRows(ctx context.Context) (rows [][][]byte, less *
 	return rows, nil, nil
 }
 
-// accessRows are the rights of this login, and where they hold.
+// accessRows are the rights of this login, and on what it has them.
 func (c *conversation) accessRows(ctx context.Context) ([][][]byte, error) {
 	answer, err := c.ask(ctx, "admin", bson.D{{Key: "connectionStatus", Value: 1}, {Key: "showPrivileges", Value: true}})
 	if err != nil {
@@ -307,7 +307,7 @@ func (c *conversation) accessRows(ctx context.Context) ([][][]byte, error) {
 	return rows, nil
 }
 
-// activityRows are the sessions and what they do.
+// activityRows are the sessions and what each does.
 func (c *conversation) activityRows(ctx context.Context) ([][][]byte, error) {
 	answer, err := c.ask(ctx, "admin", bson.D{{Key: "currentOp", Value: 1}, {Key: "$all", Value: true}})
 	var refused *refusal

@@ -1,7 +1,7 @@
-// Package mongodb is the engine for MongoDB and for servers that speak its protocol. The messages are framed by its own
-// code (sub-package wire), documents are read by the driver's package bson, and the SCRAM exchange is xdg-go/scram's,
-// step by step, so that a finding knows where it stopped. The driver as a whole would cost each start 5 ms, and these
-// two cost 1 ms. Start with Spec.
+// Package mongodb is the engine for MongoDB and for servers that speak its protocol. Its own code frames the messages
+// (sub-package wire), the driver's package bson reads documents, and xdg-go/scram does the SCRAM exchange, one step
+// at a time, so that a finding can name the step that failed. The whole driver would add 5 ms to each start, and
+// these two add 1 ms. Start with Spec.
 package mongodb
 
 import (
@@ -104,8 +104,8 @@ func speaksPlainly(_ context.Context, conn net.Conn) bool {
 	return err == nil && isReply(head)
 }
 
-// greeting is the hello of this client, by its name of today or the one before. With a user the server says by which
-// methods that one may log in.
+// greeting is our hello, by its present name or the older one. Where it has a user, the server's answer lists the
+// methods by which that user may log in.
 func (c *conversation) greeting(name string) bson.D {
 	doc := bson.D{{Key: name, Value: 1}, {Key: "helloOk", Value: true}}
 	if c.to.User != "" && c.authDatabase() != external {
@@ -119,7 +119,7 @@ func (c *conversation) greeting(name string) bson.D {
 	return append(doc, bson.E{Key: "client", Value: client}, bson.E{Key: "$db", Value: "admin"})
 }
 
-// greet sends hello, and reads what the server says of itself.
+// greet sends hello, and reads the server's description of itself.
 func (c *conversation) greet(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
 	c.id = helloID - 1
@@ -158,7 +158,7 @@ func (c *conversation) greet(ctx context.Context) finding.Result {
 	return c.readHello(answer)
 }
 
-// greetAsBefore greets a server that does not know hello yet, which came with 4.4.2 and releases of its time.
+// greetAsBefore greets a server from before 4.4.2, which knows hello by its older name.
 func (c *conversation) greetAsBefore() (bson.Raw, error) {
 	c.asked = time.Now()
 	if err := c.send(c.greeting("isMaster")); err != nil {
@@ -201,7 +201,7 @@ func (c *conversation) tooOld(seen string) *finding.Finding {
 		Suggest("gharbor nearby   # is it the server that is meant?")
 }
 
-// isOld asks by another connection whether the server knows the older message.
+// isOld asks, over another connection, whether the server knows the older message.
 func (c *conversation) isOld(ctx context.Context) bool {
 	if c.to.Redial == nil || c.facts.TLS != "none" {
 		return false
@@ -240,7 +240,7 @@ func (c *conversation) ask(ctx context.Context, database string, command bson.D)
 	return c.exchange(database, command)
 }
 
-// exchange is ask within the time that the connection has.
+// exchange is ask without a time limit of its own.
 func (c *conversation) exchange(database string, command bson.D) (bson.Raw, error) {
 	if err := c.send(c.addDatabase(database, command)); err != nil {
 		return nil, err
@@ -255,7 +255,7 @@ func (c *conversation) exchange(database string, command bson.D) (bson.Raw, erro
 	return answer, nil
 }
 
-// addDatabase adds to a command for which database it is, and that a server which is no primary may answer it.
+// addDatabase adds to a command its database, and that a server which is no primary may answer it.
 func (c *conversation) addDatabase(database string, command bson.D) bson.D {
 	has := func(name string) bool {
 		for _, e := range command {
@@ -276,7 +276,7 @@ func (c *conversation) addDatabase(database string, command bson.D) bson.D {
 	return command
 }
 
-// isPrimary tells whether the server may be written to, by its name of today or the one before.
+// isPrimary reports whether the server takes writes, by the field's present name or the older one.
 func (c *conversation) isPrimary() (is, known bool) {
 	if is, known = truth(c.hello, "isWritablePrimary"); known {
 		return is, known
@@ -353,5 +353,5 @@ func values(raw bson.Raw, path ...string) []bson.RawValue {
 	return all
 }
 
-// LogInAs names the user in place of the target's.
+// LogInAs sets another user than the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

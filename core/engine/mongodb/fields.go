@@ -14,7 +14,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// fieldSample is what a sample says of a field: its kinds, the most frequent first, and in how many documents it is.
+// fieldSample is a field in a sample of documents: its types, the most frequent first, and how many documents have
+// it.
 type fieldSample struct {
 	name  string
 	kinds map[string]int
@@ -77,7 +78,7 @@ func (c *conversation) fieldRows(ctx context.Context, name string) ([][][]byte, 
 	return rows, nil
 }
 
-// noteFields goes through the fields of a document, those of documents in it too.
+// noteFields notes the fields of a document, and those of the documents in it.
 func noteFields(document bson.Raw, before string, note func(name, kind string)) {
 	const deepest = 4 // dots in a name
 	elements, err := document.Elements()
@@ -93,7 +94,7 @@ func noteFields(document bson.Raw, before string, note func(name, kind string)) 
 	}
 }
 
-// kindOf is the kind of a value, as the servers name it (MongoDB documentation, "BSON Types").
+// kindOf is the type of a value, by the servers' name for it (MongoDB documentation, "BSON Types").
 func kindOf(value bson.RawValue) string {
 	switch value.Type {
 	case bson.TypeDouble:

@@ -27,16 +27,16 @@ const (
 	methodNone   = "none asked"
 )
 
-// external is the database of accounts that another system keeps: by certificates, or by LDAP.
+// external is the database of accounts that the server does not keep: those of certificates, or of LDAP.
 const external = "$external"
 
 // firstSHA256 is the first version of the protocol whose servers know SCRAM-SHA-256, of MongoDB 4.0.
 const firstSHA256 = 7
 
-// usualAuthDatabase is the one that accounts are made in where nobody says otherwise.
+// usualAuthDatabase is the usual database for making accounts.
 const usualAuthDatabase = "admin"
 
-// The steps of a login, for what is seen: at which one a server refuses says something of why.
+// The steps of a login, as a report names them: the step at which a server refuses is a part of the reason.
 const (
 	stepFirst = "it refused at the first step, before the password was proved: most often there is no such user in the " +
 		"auth-database %s"
@@ -50,8 +50,8 @@ func (c *conversation) authDatabase() string {
 	return c.to.AuthDatabase
 }
 
-// method is how one logs in: by the certificate or by another system for accounts that the server does not keep, else
-// as the server says for this account, the strongest first.
+// method is the method of the login: the certificate's or the other system's for an account that the server does not
+// keep, else the strongest that the server offers for this account.
 func (c *conversation) method() string {
 	offered := texts(c.hello, "saslSupportedMechs")
 	switch {
@@ -104,7 +104,7 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// isOpen reports whether the server does everything for everybody: it lists databases before a login.
+// isOpen reports whether the server has no access control: it lists databases before a login.
 func (c *conversation) isOpen(ctx context.Context) (bool, error) {
 	_, err := c.ask(ctx, "admin", bson.D{{Key: "listDatabases", Value: 1}, {Key: "nameOnly", Value: true}})
 	var refused *refusal
@@ -114,7 +114,7 @@ func (c *conversation) isOpen(ctx context.Context) (bool, error) {
 	return err == nil, err
 }
 
-// openToAll is for a server that wants no login.
+// openToAll is for a server without access control.
 func (c *conversation) openToAll() *finding.Finding {
 	return finding.New(finding.LoginNoPasswordAsked,
 		"the server wants no login: everybody who reaches it may do everything").
@@ -122,7 +122,7 @@ func (c *conversation) openToAll() *finding.Finding {
 		Advise("on the server: make an administrator, then set security.authorization to enabled and restart it")
 }
 
-// withoutLogin is the stage of a profile that names nobody.
+// withoutLogin is the login stage of a profile without a user.
 func (c *conversation) withoutLogin(ctx context.Context) finding.Result {
 	open, err := c.isOpen(ctx)
 	switch {
@@ -138,7 +138,7 @@ func (c *conversation) withoutLogin(ctx context.Context) finding.Result {
 		Advise("name the user: gharbor set %s user=NAME", c.to.Profile))
 }
 
-// logInBy logs in by a method. The finding is why that failed, nil for a login that worked.
+// logInBy logs in by a method. The finding says why that failed; it is nil after a login.
 func (c *conversation) logInBy(ctx context.Context, method string, open bool) *finding.Finding {
 	switch method {
 	case methodX509:
@@ -196,7 +196,7 @@ func (c *conversation) byCertificate(ctx context.Context) *finding.Finding {
 	return nil
 }
 
-// byPlain sends the password as it is (RFC 4616).
+// byPlain sends the password in the clear (RFC 4616).
 func (c *conversation) byPlain(ctx context.Context, password string, open bool) *finding.Finding {
 	source := external
 	if c.to.AuthDatabase != "" {
@@ -212,17 +212,17 @@ func (c *conversation) byPlain(ctx context.Context, password string, open bool) 
 	return c.refusedLogin(ctx, err, stepProof, open)
 }
 
-// Bounds of what a server may ask of this end's time: 15,000 rounds are the server's own default for SCRAM-SHA-256, and
-// 10,000 for SCRAM-SHA-1.
+// Bounds of the rounds that a server may ask for: its own default is 15,000 for SCRAM-SHA-256, and 10,000 for
+// SCRAM-SHA-1.
 const (
 	leastRounds = 4096
 	mostRounds  = 1_000_000
 )
 
-// errRounds is a server that asks for too few or too many rounds.
+// errRounds says that a server asks for too few or too many rounds.
 var errRounds = errors.New("the server asks for a number of rounds that is not safe")
 
-// errNotProved is a server that does not know the password.
+// errNotProved says that a server does not know the password.
 var errNotProved = errors.New("the server accepted the login, and did not prove that it knows the password")
 
 // byScram logs in by SCRAM (RFC 5802, RFC 7677; MongoDB's driver specification, "Authentication").
@@ -277,7 +277,8 @@ func (c *conversation) byScram(ctx context.Context, method, password string, ope
 	return nil
 }
 
-// scramClient prepares the exchange. For SCRAM-SHA-1 the password is a hash of both words, as the server keeps it.
+// scramClient prepares the exchange. For SCRAM-SHA-1 the password is a hash of user and password, in the server's
+// stored form.
 func scramClient(method, user, password string) (*scram.Client, error) {
 	if method == methodSHA1 {
 		sum := md5.Sum([]byte(user + ":mongo:" + password))
@@ -286,7 +287,7 @@ func scramClient(method, user, password string) (*scram.Client, error) {
 	return scram.SHA256.NewClientUnprepped(user, engine.SASLPrep(password), "")
 }
 
-// payloadOf is what a server says in a step.
+// payloadOf is the server's part of a step.
 func payloadOf(answer bson.Raw) string {
 	value, err := answer.LookupErr("payload")
 	if err != nil {
@@ -299,8 +300,8 @@ func payloadOf(answer bson.Raw) string {
 	return s
 }
 
-// safeRounds judges the number of rounds in a server's first message: few are soon guessed, and many keep this end
-// busy.
+// safeRounds checks the number of rounds in a server's first message: with too few a password is soon guessed, and
+// too many would keep us busy.
 func safeRounds(payload string) error {
 	for part := range strings.SplitSeq(payload, ",") {
 		text, is := strings.CutPrefix(part, "i=")
@@ -314,7 +315,7 @@ func safeRounds(payload string) error {
 	return nil
 }
 
-// brokenExchange is for a server that does not keep to the exchange.
+// brokenExchange is for a server that breaks the rules of the exchange.
 func (c *conversation) brokenExchange(err error) *finding.Finding {
 	return finding.New(finding.LoginRefused, "the login was broken off: the server does not keep to the method %s",
 		c.facts.LoginMethod).
@@ -322,7 +323,7 @@ func (c *conversation) brokenExchange(err error) *finding.Finding {
 		Suggest("gharbor test %s   # again; if it repeats, is it the server that is meant?", c.to.Profile)
 }
 
-// refusedLogin turns the end of a step into a finding; nil for a step that went well.
+// refusedLogin turns the end of a step into a finding, nil for a step without an error.
 func (c *conversation) refusedLogin(ctx context.Context, err error, step string, open bool) *finding.Finding {
 	var refused *refusal
 	switch {
@@ -369,7 +370,7 @@ func (c *conversation) refusedLogin(ctx context.Context, err error, step string,
 	return c.to.LookUpAs(found)
 }
 
-// LookUp finds out with an administrator's login why the server refused another one.
+// LookUp finds out, in an administrator's session, why the server refused another login.
 func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	answer, err := c.ask(ctx, "admin", bson.D{
 		{Key: "usersInfo", Value: bson.D{{Key: "forAllDBs", Value: true}}},

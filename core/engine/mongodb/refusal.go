@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// refusal is a server's refusal: its number, the name of that, and its words.
+// refusal is a server's error: its number, that number's name, and its message.
 type refusal struct {
 	number  int64
 	name    string
@@ -18,7 +18,7 @@ type refusal struct {
 
 func (r *refusal) Error() string { return r.message }
 
-// refusalOf is the refusal in an answer, nil for one that says that it went well.
+// refusalOf is the error in an answer, nil for one without.
 func refusalOf(answer bson.Raw) *refusal {
 	value, err := answer.LookupErr("ok")
 	if err == nil {
@@ -37,7 +37,7 @@ func refusalOf(answer bson.Raw) *refusal {
 	return r
 }
 
-// text is the refusal for what is seen.
+// text is the refusal for a report.
 func (r *refusal) text() string {
 	code := clean.Line(r.name, 60)
 	if r.number != 0 {
@@ -63,8 +63,8 @@ const (
 	meansFull
 )
 
-// signs are what refusals mean, by the server's numbers (MongoDB source, error_codes.yml). They are the surest sign:
-// the words change from version to version.
+// signs are the meanings of the server's error numbers (MongoDB source, error_codes.yml). Numbers are the surest
+// sign: the messages change from version to version.
 var signs = map[int64]meaning{
 	18:    meansLogin,          // AuthenticationFailed
 	11:    meansLogin,          // UserNotFound

@@ -10,7 +10,7 @@ import (
 // maxNesting is how deep documents may nest (MongoDB documentation, "MongoDB Limits and Thresholds").
 const maxNesting = 100
 
-// maxJudged is how many words of a command are looked at: a longer one can't be seen into.
+// maxJudged is how many words of a command are read to judge it; a longer one counts as unknown.
 const maxJudged = 3900
 
 // statements is what a statement is here: one command, as a document of JSON.
@@ -30,7 +30,7 @@ var statements = &engine.Statements{
 	},
 }
 
-// isPlain tells whether a name needs no quotes where people type it.
+// isPlain reports whether a name needs no quotes where people type it.
 func isPlain(name string) bool {
 	for i := range len(name) {
 		if c := name[i]; c <= ' ' || c == '"' || c == '\\' || c == '.' || c == '*' || c == 0x7f {
@@ -49,12 +49,12 @@ const readers engine.Words = "FIND GETMORE AGGREGATE COUNT DISTINCT EXPLAIN LIST
 // writers are commands that change what they name, and no more than that.
 const writers engine.Words = "INSERT UPDATE DELETE FINDANDMODIFY CREATE CREATEINDEXES KILLCURSORS"
 
-// has tells whether a command has a name at any level.
+// has reports whether a command has a name at any level.
 func has(words []string, names ...string) bool {
 	return slices.ContainsFunc(names, func(name string) bool { return slices.Contains(words, name+":") })
 }
 
-// reads tells whether a command changes nothing: an aggregation may write into a collection at its end.
+// reads reports whether a command changes nothing. An aggregation may write into a collection at its end.
 func reads(words []string) bool {
 	return readers.Has(words[0]) && len(words) < maxJudged && !has(words, "$OUT", "$MERGE")
 }
@@ -83,7 +83,7 @@ func riskOf(words []string) string {
 	return "what " + first + " does is not known"
 }
 
-// withoutCondition tells whether a condition of a name is empty somewhere.
+// withoutCondition reports whether a condition of that name is empty somewhere in a command.
 func withoutCondition(words []string, name string) bool {
 	for i := range words {
 		if words[i] == name+":" && i+2 < len(words) && words[i+1] == "{" && words[i+2] == "}" {
@@ -93,7 +93,7 @@ func withoutCondition(words []string, name string) bool {
 	return false
 }
 
-// hasPassword tells whether a command has a password in it.
+// hasPassword reports whether a command has a password in it.
 func hasPassword(words []string) bool {
 	if engine.Words("SASLSTART SASLCONTINUE AUTHENTICATE COPYDBSASLSTART").Has(words[0]) {
 		return true

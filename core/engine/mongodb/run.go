@@ -16,11 +16,10 @@ import (
 	"gentleharbor/core/engine/mongodb/wire"
 )
 
-// maxListed bounds the documents of a listing of our own: no server has more that a person wants to see.
+// maxListed bounds the documents of a listing of our own: nobody reads more.
 const maxListed = 100_000
 
-// Run sends one command: a document as JSON, canonical or relaxed (MongoDB's specification of Extended JSON, version
-// 2).
+// Run sends one command: a document in canonical or relaxed Extended JSON (MongoDB's specification, version 2).
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
 	command, err := commandOf(s)
 	if err != nil {
@@ -54,7 +53,7 @@ func commandOf(s engine.Statement) (bson.D, error) {
 	return command, nil
 }
 
-// quoteJSON returns a text as JSON has it.
+// quoteJSON returns a text as a JSON string.
 func quoteJSON(s string) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
@@ -72,7 +71,7 @@ func notSent(command bson.D) string {
 	return ""
 }
 
-// exchangeCommand sends a command of a person's. Its error is a *engine.StatementError or a *engine.LostError.
+// exchangeCommand sends a command that a person typed. Its error is a *engine.StatementError or a *engine.LostError.
 func (c *conversation) exchangeCommand(command bson.D) (bson.Raw, error) {
 	answer, err := c.exchange(c.facts.Database, command)
 	var refused *refusal
@@ -85,7 +84,7 @@ func (c *conversation) exchangeCommand(command bson.D) (bson.Raw, error) {
 	return answer, nil
 }
 
-// run sends a command, and gives its answer to where it goes.
+// run sends a command, and gives its answer to the receiver.
 func (c *conversation) run(command bson.D, exact bool, to engine.Results) error {
 	c.most, c.took = wire.MaxMessage, 0
 	defer func() { c.most = maxFacts }()
@@ -156,7 +155,8 @@ func withoutTimes(answer bson.Raw) bson.Raw {
 	return document
 }
 
-// reportWrite tells how many documents a command changed. What the server refused of them is an error.
+// reportWrite gives the receiver the number of documents that a command changed. It returns an error for those that
+// the server refused.
 func reportWrite(answer bson.Raw, name string, to engine.Results) error {
 	changed, _ := number(answer, "n")
 	if name == "update" {
@@ -212,7 +212,7 @@ func valueText(value bson.RawValue, exact bool) ([]byte, error) {
 	return bytes.TrimSuffix(bytes.TrimPrefix(whole, []byte(`{"v":`)), []byte("}")), nil
 }
 
-// stream gives the documents of a cursor as they come. What the receiver says ends the cursor at the server.
+// stream gives the documents of a cursor as they come. An error of the receiver's ends the cursor at the server.
 func (c *conversation) stream(command bson.D, cursor bson.Raw, exact bool, to engine.Results) error {
 	if err := to.Begin([]engine.Column{{Name: "document", JSON: true}}); err != nil {
 		return err
@@ -251,7 +251,7 @@ func (c *conversation) stream(command bson.D, cursor bson.Raw, exact bool, to en
 	}
 }
 
-// nextOf asks for more of a cursor, in pieces as large as the command wants.
+// nextOf asks for the next documents of a cursor, as many as the command's batch size says.
 func nextOf(database, collection string, id int64, command bson.D) bson.D {
 	more := bson.D{{Key: "getMore", Value: id}, {Key: "collection", Value: collection}}
 	for _, e := range command {
@@ -269,7 +269,7 @@ func nextOf(database, collection string, id int64, command bson.D) bson.D {
 	return append(more, bson.E{Key: "$db", Value: database})
 }
 
-// killCursor ends a cursor at the server. That it can't is no news.
+// killCursor ends a cursor at the server. A failure does not matter: the server ends idle cursors itself.
 func (c *conversation) killCursor(database, collection string, id int64) {
 	if id != 0 {
 		c.exchange(database, bson.D{{Key: "killCursors", Value: collection}, {Key: "cursors", Value: bson.A{id}}})
@@ -308,7 +308,7 @@ func (c *conversation) listDocuments(
 	return err
 }
 
-// refusedCommand is the server's refusal as what it means.
+// refusedCommand turns the server's refusal into our error.
 func (c *conversation) refusedCommand(r *refusal) error {
 	e := &engine.StatementError{Code: r.name, Message: r.message}
 	if r.number != 0 {
@@ -325,7 +325,7 @@ func (c *conversation) refusedCommand(r *refusal) error {
 	return e
 }
 
-// between is the part of a text from the first sign to the next, both included.
+// between is the part of a text from one sign to the other, both included.
 func between(text, sign string) string {
 	from := strings.Index(text, sign)
 	if from < 0 {
@@ -338,13 +338,13 @@ func between(text, sign string) string {
 	return text[from : from+to+2]
 }
 
-// InTransaction tells whether a transaction is open: none is begun here.
+// InTransaction reports whether a transaction is open: none is begun here.
 func (c *conversation) InTransaction() bool { return false }
 
 // Took is the time of the last command at the server.
 func (c *conversation) Took() time.Duration { return c.took }
 
-// cancel ends the command that runs, by another login: it looks for the operation of this connection.
+// cancel logs in a second time, finds the operation of this connection and ends it.
 func (c *conversation) cancel() error {
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()

@@ -22,10 +22,10 @@ import (
 // usualDatabase is the one of a connection that names none.
 const usualDatabase = "test"
 
-// maxDatabases bounds the databases of a server that are looked at.
+// maxDatabases bounds the databases that are read from a server.
 const maxDatabases = 10_000
 
-// Database says whether the database is there, and whether this login may use it.
+// Database reports whether the database exists, and whether this login may use it.
 func (c *conversation) Database(ctx context.Context) finding.Result {
 	c.facts.Database = c.to.Database
 	if c.facts.Database == "" {
@@ -131,7 +131,7 @@ func (c *conversation) noAccess(refused *refusal) *finding.Finding {
 			quoteJSON(c.facts.Database), quoteJSON(c.authDatabase()))
 }
 
-// Session reads who and where one is.
+// Session reads as whom and on which server the session is.
 func (c *conversation) Session(ctx context.Context) finding.Result {
 	if err := c.readBuild(ctx); err != nil {
 		return finding.FailWith(c.explainLoss(err))
@@ -154,7 +154,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	return c.judge()
 }
 
-// optional sends a question that may be refused: nil then.
+// optional sends a command that the server may refuse; the answer is nil then.
 func (c *conversation) optional(ctx context.Context, database string, command bson.D) (bson.Raw, error) {
 	answer, err := c.ask(ctx, database, command)
 	var refused *refusal
@@ -166,7 +166,7 @@ func (c *conversation) optional(ctx context.Context, database string, command bs
 	return answer, err
 }
 
-// readBuild says which server it is, as it calls itself.
+// readBuild reads which server it is, by its own name.
 func (c *conversation) readBuild(ctx context.Context) error {
 	answer, err := c.optional(ctx, "admin", bson.D{{Key: "buildInfo", Value: 1}})
 	if answer == nil {
@@ -193,8 +193,8 @@ func (c *conversation) readBuild(ctx context.Context) error {
 	return nil
 }
 
-// callItself takes the name and version that a compatible server gives itself. One that knows no version of its own
-// keeps that of the server with which it is compatible.
+// callItself takes the name and the version of a compatible server. One that gives no version of its own keeps the
+// version with which it is compatible.
 func callItself(f *engine.Facts, name, version string) {
 	f.Product = clean.Line(name, 40)
 	if version = strings.TrimPrefix(version, "v"); version != "" && version[0] >= '0' && version[0] <= '9' {
@@ -202,14 +202,14 @@ func callItself(f *engine.Facts, name, version string) {
 	}
 }
 
-// knownVersion tells what else has a version in the answer.
+// knownVersion reports whether a name in the answer is that of another part with a version, and not the server's.
 func knownVersion(name string) bool {
 	return slices.Contains([]string{"git", "js", "openssl", "sys", "loader", "allocator", "buildEnvironment",
 		"javascriptEngine"},
 		name)
 }
 
-// readRole says what the server is in its set, and whether it may be written to.
+// readRole reads the server's part in its replica set, and whether it takes writes.
 func (c *conversation) readRole() {
 	f := &c.facts
 	f.ReplicaSet = clean.Line(text(c.hello, "setName"), 100)
@@ -250,7 +250,7 @@ func (c *conversation) readRole() {
 
 func yes(v bool) *bool { return &v }
 
-// readClock compares the server's clock with ours, in the middle of the answer to hello.
+// readClock compares the server's clock with ours at the middle of the hello exchange.
 func (c *conversation) readClock() {
 	value, err := c.hello.LookupErr("localTime")
 	if err != nil {
@@ -261,7 +261,7 @@ func (c *conversation) readClock() {
 	}
 }
 
-// readAccount says as whom one is logged in, and with which roles.
+// readAccount reads the user of the session and its roles.
 func (c *conversation) readAccount(ctx context.Context) error {
 	answer, err := c.optional(ctx, "admin", bson.D{{Key: "connectionStatus", Value: 1}})
 	if answer == nil {
@@ -293,7 +293,7 @@ func (c *conversation) readAccount(ctx context.Context) error {
 	return nil
 }
 
-// readStatus reads what only some accounts may: how the server keeps its data, and since when it runs.
+// readStatus reads the storage engine and the start time, which only some accounts may.
 func (c *conversation) readStatus(ctx context.Context) error {
 	answer, err := c.optional(ctx, "admin", bson.D{
 		{Key: "serverStatus", Value: 1}, {Key: "repl", Value: 0}, {Key: "metrics", Value: 0}, {Key: "locks", Value: 0},
@@ -337,7 +337,7 @@ func (c *conversation) judge() finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// explainLoss returns the finding for a session that ended, or a question of the stages that was refused.
+// explainLoss returns the finding for a session that ended, or for a stage's own command that the server refused.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	var refused *refusal
 	if !errors.As(err, &refused) {
@@ -378,7 +378,7 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 	return missing, nil
 }
 
-// errRefused is a question of ours that the server refused.
+// errRefused says that the server refused a command of a stage.
 func errRefused(err error) error {
 	var refused *refusal
 	if errors.As(err, &refused) {
@@ -387,7 +387,7 @@ func errRefused(err error) error {
 	return err
 }
 
-// has reports whether there is a collection, and an index on it where one is named.
+// has reports whether a collection exists, and the index on it where one is named.
 func (c *conversation) has(ctx context.Context, collection, index string) (bool, error) {
 	found := false
 	command := bson.D{

@@ -90,7 +90,7 @@ var (
 		Fold:     true,
 		Expected: "true or false",
 	}
-	// weakSwitch asks for TLS without a check of whom one talks to.
+	// weakSwitch asks for TLS without a check of the server's identity.
 	weakSwitch = engine.Parameter{
 		Values:   map[string]string{"true": "", "false": ""},
 		Fold:     true,
@@ -98,8 +98,8 @@ var (
 	}
 )
 
-// settleURL says what options mean together: where the account was made, by which method it logs in, and that an option
-// takes the check of the certificate away.
+// settleURL applies what options mean together: the account's database, the method of the login, and options that
+// switch off the check of the certificate.
 func settleURL(given map[string]string) (keys map[string]string, notes []string) {
 	keys = make(map[string]string)
 	option := func(name string) string {

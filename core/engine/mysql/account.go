@@ -18,7 +18,7 @@ import (
 // that it may come from.
 type account struct{ user, host string }
 
-// LookUp looks up what kept a login out, or away from its database.
+// LookUp looks up why the server refused a login, or its database.
 func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	if r.Finding.Code == finding.DatabaseNoAccess {
 		return c.lookUpDatabase(ctx, r)
@@ -63,7 +63,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	return c.explain(ctx, r, fitting[0])
 }
 
-// refine replaces the general finding by the specific cause.
+// refine replaces the general finding by the exact one.
 func refine(found *finding.Finding, code finding.Code, cause string, args ...any) *finding.Finding {
 	found.Code, found.Cause, found.Try, found.Do = code, fmt.Sprintf(cause, args...), []string{}, []string{}
 	return found
@@ -92,7 +92,7 @@ func hostsOf(accounts []account) string {
 	return clean.Line(strings.Join(hosts, ", "), 200)
 }
 
-// elsewhere is an account that exists, and not for where it was seen.
+// elsewhere is for a user who has accounts, but none for the host that the server sees.
 func (c *conversation) elsewhere(r engine.Refusal, own []account, seen string) {
 	found := refine(r.Finding, finding.LoginHostNotAllowed,
 		"the account %s may connect from %s, but the server sees this machine as '%s'",
@@ -120,7 +120,7 @@ func (c *conversation) anonymousFirst(r engine.Refusal, anonymous account, own [
 		ByAdmin(r.Admin, "provision make "+r.Profile, "DROP USER %s", c.accountName("", anonymous.host))
 }
 
-// explain returns the finding for the account that the server compared with.
+// explain returns the finding for the account that the server chose.
 func (c *conversation) explain(ctx context.Context, r engine.Refusal, a account) error {
 	name := c.accountName(r.User, a.host)
 	text, err := c.value(ctx, "SHOW CREATE USER "+literal(r.User)+"@"+literal(a.host))
@@ -171,8 +171,8 @@ func (c *conversation) explain(ctx context.Context, r engine.Refusal, a account)
 	return nil
 }
 
-// suggestRenewal adds how an administrator's profile makes an expired password good again: by another one where the
-// profile's source takes it, or by letting the same one count as new.
+// suggestRenewal adds how an administrator's profile renews an expired password: by a new one where the profile's
+// source can store it, else by giving the same one a new date.
 func suggestRenewal(found *finding.Finding, admin, profile string, rotates bool, account string) *finding.Finding {
 	if rotates {
 		found.ByAdmin(admin, "secret rotate "+profile, "ALTER USER %s with a new password", account)
@@ -180,8 +180,8 @@ func suggestRenewal(found *finding.Finding, admin, profile string, rotates bool,
 	return found.ByAdmin(admin, "provision expire "+profile+" -never", "ALTER USER %s PASSWORD EXPIRE NEVER", account)
 }
 
-// needsCertificate is for an account that logs in with a client certificate: any, or one with a certain subject or
-// issuer. Those in the profile's are compared.
+// needsCertificate is for an account that requires a client certificate: any, or one with a certain subject or
+// issuer. It compares them with those of the profile's.
 func (c *conversation) needsCertificate(r engine.Refusal, name, definition string) {
 	found := refine(r.Finding, finding.TLSClientCertificate,
 		"the account %s needs a client certificate", clean.Quote(r.User))
@@ -213,7 +213,8 @@ func (c *conversation) needsCertificate(r engine.Refusal, name, definition strin
 	}
 }
 
-// slashName writes a name as the server compares it: /C=XX/O=name/CN=name, in the certificate's order.
+// slashName writes a certificate's name in the form that the server compares: /C=XX/O=name/CN=name, in the
+// certificate's order.
 func slashName(name pkix.Name) string {
 	short := map[string]string{
 		"2.5.4.3": "CN", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O", "2.5.4.11": "OU",
@@ -238,7 +239,7 @@ func (c *conversation) needsTLS(r engine.Refusal, why string) {
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
 }
 
-// expiredNow tells PASSWORD EXPIRE from PASSWORD EXPIRE NEVER and the like.
+// expiredNow reports whether a statement has PASSWORD EXPIRE, and not PASSWORD EXPIRE NEVER, DEFAULT or INTERVAL.
 func expiredNow(upper string) bool {
 	_, rest, ok := strings.Cut(upper, "PASSWORD EXPIRE")
 	if !ok {
@@ -258,7 +259,7 @@ func onlySocket(definition string) bool {
 	return socket && !strings.Contains(definition, " OR ")
 }
 
-// lookUpDatabase tells a database that is not there from one without rights.
+// lookUpDatabase finds out whether a database does not exist, or the account has no rights in it.
 func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refusal) error {
 	names, err := c.databases(ctx)
 	if err != nil {
@@ -281,9 +282,8 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refusal) err
 	return nil
 }
 
-// hostFits compares a host pattern with where the server sees a client: "%"
-// and "_" as wildcards, or a network with a mask or a number of bits (MySQL
-// documentation, "Specifying Account Names").
+// hostFits reports whether a host pattern fits the host that the server sees: "%" and "_" are wildcards, and a
+// network has a mask or a number of bits (MySQL documentation, "Specifying Account Names").
 func hostFits(pattern, seen string) bool {
 	if network, mask, ok := strings.Cut(pattern, "/"); ok {
 		return networkHas(network, mask, seen)

@@ -29,14 +29,14 @@ var catalogue = &engine.Catalogue{
 		"JOIN information_schema.views v ON v.view_definition LIKE CONCAT('%`', w.name, '`%')",
 }
 
-// named are the columns by which a statement for one thing chooses it.
+// named are the columns by which a statement chooses one thing.
 var named = map[engine.Kind]string{
 	engine.KindDatabases: "s.schema_name",
 	engine.KindColumns:   "c.table_name",
 	engine.KindIndexes:   "i.table_name",
 }
 
-// bare tells whether a name needs no quotes for its characters (MySQL reference manual, "Schema Object Names").
+// bare reports whether a name's characters need no quotes (MySQL reference manual, "Schema Object Names").
 func bare(name string) bool {
 	digits := true
 	for i := range len(name) {
@@ -55,7 +55,7 @@ func bare(name string) bool {
 	return name != "" && !digits
 }
 
-// systemSchema is the condition that a schema is the system's own, for a column.
+// systemSchema is the condition that the schema in a column belongs to the system.
 func systemSchema(column string) string {
 	return column + " IN ('mysql', 'information_schema', 'performance_schema', 'sys')"
 }
@@ -122,8 +122,9 @@ SELECT t.table_schema, t.table_name, t.table_rows, t.data_length, t.index_length
 	}
 })
 
-// activity are the statements for the activity: with the sessions that a session waits for, and without, for a login
-// that may not see that. tables joins those of who waits (r) and of who holds (b); id is a session's number in them.
+// activity are two statements for the activity: one with the sessions that a session waits for, one without, for a
+// login that may not see those. tables joins the waiting (r) with the blocking (b) sessions; id is a session's number
+// in them.
 func activity(id, tables, seconds string) []string {
 	const state = "NULLIF(p.state, '')"
 	return []string{
@@ -133,7 +134,7 @@ func activity(id, tables, seconds string) []string {
 	}
 }
 
-// sessions is the statement for the activity: what a session waits for, and since when in seconds.
+// sessions is the statement for the activity: what a session waits for, and for how many seconds.
 func sessions(waits, seconds string) string {
 	return `
 SELECT p.id, p.user, p.host, NULL, p.db, NULL,
@@ -146,10 +147,10 @@ SELECT p.id, p.user, p.host, NULL, p.db, NULL,
   FROM information_schema.processlist p ORDER BY p.id`
 }
 
-// alone is what a login sees of the accounts that may not read them.
+// alone is for a login that may not read the accounts: it sees its own.
 const alone = "SELECT CURRENT_USER(), 1, NULL, NULL, NULL, NULL, 0"
 
-// ofMariaDB are the statements for which MariaDB's servers have tables of their own.
+// ofMariaDB are the statements that read tables which only MariaDB has.
 var ofMariaDB = sync.OnceValue(func() map[engine.Kind][]string {
 	return map[engine.Kind][]string{
 		engine.KindAccounts: {`
@@ -180,7 +181,7 @@ SELECT LOWER(v.variable_name), COALESCE(v.session_value, v.global_value), LOWER(
 	}
 })
 
-// ofMySQL are the statements for which MySQL's servers have tables of their own.
+// ofMySQL are the statements that read tables which only MySQL has.
 var ofMySQL = sync.OnceValue(func() map[engine.Kind][]string {
 	return map[engine.Kind][]string{
 		engine.KindAccounts: {`

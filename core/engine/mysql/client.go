@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/engine/mysql/optionfile"
 )
 
-// sslMode is a TLS rule in the words of MySQL's clients (MySQL documentation, "Command Options for
-// Encrypted Connections").
+// sslMode is a TLS rule in the words of MySQL's clients (MySQL documentation, "Command Options for Encrypted
+// Connections").
 func sslMode(rule string) string {
 	return map[string]string{
 		"off":      "DISABLED",
@@ -31,7 +31,7 @@ func clientVariables(c *engine.Connection) []engine.Variable {
 	return withValues(append(all, engine.Variable{Name: "MYSQL_UNIX_PORT", Value: c.Socket()}))
 }
 
-// extraVariables are read by applications; the clients have none for these two.
+// extraVariables are for applications: the clients read no variable for these two.
 func extraVariables(c *engine.Connection) []engine.Variable {
 	return withValues([]engine.Variable{{Name: "MYSQL_USER", Value: c.User}, {Name: "MYSQL_DATABASE", Value: c.Database}})
 }
@@ -47,8 +47,8 @@ func writeFiles(c *engine.Connection, folder string) (path string, variables []e
 	return path, []engine.Variable{{Name: "MYSQL_HOME", Value: folder}, {Name: "MARIADB_HOME", Value: folder}}, err
 }
 
-// optionText is the text of an option file for MySQL's and MariaDB's clients. What only the interactive
-// client knows stands in its own group; what only one family of clients knows is marked as such.
+// optionText is the text of an option file for MySQL's and MariaDB's clients. Options that only some clients know are
+// in those clients' own group, or have the prefix loose-.
 func optionText(c *engine.Connection) string {
 	var b strings.Builder
 	add := func(name, value string) {
@@ -93,8 +93,8 @@ func optionText(c *engine.Connection) string {
 	return b.String()
 }
 
-// ownOptionFile says where the user's own option file would have the last word: the clients read it after the
-// one that they are handed.
+// ownOptionFile says which option of the user's own file would override ours: the clients read that file after the
+// one that they are given.
 func ownOptionFile(home string) string {
 	result, err := optionfile.Read(ownFile(home))
 	if err != nil {
@@ -179,7 +179,7 @@ var mariadbVariables = []engine.Family{{
 	Least: []string{"MARIADB_HOST", "MARIADB_DATABASE", "MARIADB_USER"},
 }}
 
-// optionPairs are the options that describe a connection, and the parameters that they are.
+// optionPairs are the options that describe a connection, each with its parameter.
 var optionPairs = map[string]string{
 	"host":     "host",
 	"port":     "port",
@@ -193,8 +193,7 @@ var optionPairs = map[string]string{
 	"ssl-mode": "ssl-mode",
 }
 
-// readOptions reads the groups of an option file that name a user or an address. The password stays in the
-// file.
+// readOptions reads the groups of an option file that name a user or an address. It does not take the password.
 func readOptions(path string) ([]engine.Section, error) {
 	result, err := optionfile.Read(path)
 	if err != nil {

@@ -6,7 +6,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// clientLines are the lines for the servers' own client, which scripts have beside DELIMITER.
+// clientLines are the lines for the servers' own client that scripts have, besides DELIMITER.
 var clientLines = &engine.ClientLines{
 	Begins: func(word string) bool {
 		switch word {
@@ -19,7 +19,7 @@ var clientLines = &engine.ClientLines{
 	Read: clientLine,
 }
 
-// clientLine says what a line means.
+// clientLine reads a line.
 func clientLine(line string) *engine.ClientLine {
 	line = strings.TrimSpace(line)
 	word, _, _ := strings.Cut(line, " ")

@@ -1,8 +1,6 @@
-// Package mysql is the engine for MySQL and MariaDB. What speaks on the port
-// and how it is encrypted is found out by its own code on the raw connection;
-// the login and everything after it are the driver's, over that same
-// connection: a server counts greetings that nobody answers against a client,
-// and blocks it in the end.
+// Package mysql is the engine for MySQL and MariaDB. Its own code finds out what speaks on the port, and encrypts the
+// raw connection. The login and all that follows are the driver's, over that same connection: a server counts each
+// greeting that a client does not answer, and blocks the client after some.
 package mysql
 
 import (
@@ -44,8 +42,8 @@ const (
 	MariaDB = "mariadb"
 )
 
-// Begin returns the engine.Begin of the engine word, "mysql" or "mariadb":
-// either finds both kinds of server, and warns of the other.
+// Begin returns the engine.Begin of the engine word, "mysql" or "mariadb". Either connects to both kinds of server,
+// and warns of the other kind.
 func Begin(word string) engine.Begin {
 	return func(conn net.Conn, target engine.Target) engine.Conversation { return begin(word)(conn, target) }
 }
@@ -84,7 +82,7 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// Speak reads the greeting, which comes unasked, or the error in its place.
+// Speak reads the greeting, which the server sends first, or the error in its place.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
 	var extra []byte
@@ -128,8 +126,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	return c.judgeGreeting()
 }
 
-// refusedBehind is the finding for an error that a server sends right behind its greeting: it has read something that
-// was not ours, such as the header of a proxy. nil where the bytes are no whole error.
+// refusedBehind is the finding for an error that a server sends right after its greeting: it has read something that
+// we did not send, such as a proxy's header. It is nil where the bytes are no complete error.
 func (c *conversation) refusedBehind(extra []byte) *finding.Finding {
 	if len(extra) < 7 || packetSize(extra) != len(extra) {
 		return nil
@@ -141,8 +139,8 @@ func (c *conversation) refusedBehind(extra []byte) *finding.Finding {
 	return c.refusedFirst(r)
 }
 
-// proxyHeader is for a server that refuses the PROXY header of a proxy. It sends the refusal behind its greeting, or
-// when the login has come: whichever is read first.
+// proxyHeader is for a server that refuses the PROXY header of a proxy. It sends the refusal after its greeting or
+// after the login, depending on when it reads the header.
 func proxyHeader(r *refusal) *finding.Finding {
 	return finding.New(finding.SpeakProxyHeader,
 		"a proxy on the way opens the connection with a PROXY header, which the server does not take from it").
@@ -204,7 +202,7 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 	return facts, result
 }
 
-// handshake sends the request for TLS on a connection that has been greeted.
+// handshake sends the request for TLS after the greeting.
 func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello,
 	plan *tlsrule.Plan) (net.Conn, *tlsrule.Facts, finding.Result, error) {
 	release := probe.Guard(ctx, conn)
@@ -220,5 +218,5 @@ func (c *conversation) handshake(ctx context.Context, conn net.Conn, h *hello,
 	return secure, facts, result, nil
 }
 
-// LogInAs names the user in place of the target's.
+// LogInAs sets another user than the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

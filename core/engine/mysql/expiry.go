@@ -11,7 +11,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// planExpire sets when the password ends: so many days after it was changed. One that has ended is made new by storing
+// planExpire sets when the password expires: so many days after its last change. An expired one is renewed by storing
 // the same form again.
 func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
@@ -45,7 +45,7 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, err
 }
 
-// sameAgain stores the form of the password that is there once more: it counts as new then.
+// sameAgain stores the present form of the password again, which gives it a new date.
 func sameAgain(w *engine.DesiredState, own *storedAccount) engine.Change {
 	form := "ALTER USER " + own.at() + " IDENTIFIED WITH " + own.plugin + " AS "
 	if isMariaDB(w.Facts) {
@@ -59,8 +59,8 @@ func sameAgain(w *engine.DesiredState, own *storedAccount) engine.Change {
 	}
 }
 
-// lifetimeOf is how an account's password ends, in the words of a statement. MariaDB shows it in a second row where it
-// has expired too.
+// lifetimeOf is the rule by which an account's password expires, in a statement's words. MariaDB shows it in a second
+// row where the password has expired.
 func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition string) string {
 	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
 	if err != nil {
@@ -73,7 +73,7 @@ func lifetimeOf(ctx context.Context, ask engine.Ask, a account, definition strin
 	return strings.ToUpper(strings.Join(all, " "))
 }
 
-// expiry is the rule by which a password ends on the wanted day.
+// expiry is the rule by which a password expires on the wanted day.
 func expiry(ctx context.Context, ask engine.Ask, w *engine.DesiredState, a account, renewed bool) (string, error) {
 	if w.Until.IsZero() {
 		return "PASSWORD EXPIRE NEVER", nil

@@ -13,8 +13,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// front is MySQL's part of the protocol before a session (MySQL documentation, "Connection Phase"). The server speaks
-// first there, and says the number of the connection: what greets a program is the far server's greeting.
+// front speaks the server's side of the protocol before a session (MySQL documentation, "Connection Phase"). The
+// server speaks first there and gives the number of the connection, so a program gets the real server's greeting.
 var front = &engine.Front{Refuse: refuse, LocalFiles: true, Undo: "SET SESSION TRANSACTION READ WRITE"}
 
 // More capability bits (MySQL documentation, "Capabilities Flags").
@@ -32,14 +32,14 @@ const (
 	capQueryAttributes  = 1 << 27
 )
 
-// sessionCaps are those that what follows the login depends on: they are the program's own, as far as the server has
-// them. Files of this machine are among them only where the address allows that.
+// sessionCaps are the capabilities that change the protocol after the login. They are those of the program that the
+// server has too. That for files of this machine is among them only where the local address allows it.
 const sessionCaps = capFoundRows | capLongFlag | capNoSchema | capODBC | capIgnoreSpace | capInteractive |
 	capTransactions | capMultiStatements | capMultiResults | capPSMultiResults | capSessionTrack | capDeprecateEOF |
 	capOptionalMetadata | capQueryAttributes
 
-// openingCaps are those of the first packets, which this end speaks itself. capLongPassword says that MariaDB's own
-// capabilities are not among them.
+// openingCaps are the capabilities of the first packets, which our own code reads and writes. capLongPassword says
+// that MariaDB's own capabilities are not used.
 const openingCaps = capLongPassword | capWithDatabase | capProtocol41 | capSecureConnection | capPluginAuth |
 	capAttributes | capLengthEncoded
 
@@ -53,8 +53,8 @@ type programRequest struct {
 	answer    []byte // in place of a password, or made of one
 }
 
-// Greet is an engine.Greeter's: the far server's greeting, without what this end does not do, and the program's
-// answer.
+// Greet is an engine.Greeter's: it sends the real server's greeting, without capabilities that our code lacks, and
+// reads the program's answer.
 func (c *conversation) Greet(local net.Conn, files bool) (*engine.SessionRequest, error) {
 	caps := c.hello.caps & sessionCaps
 	if files {
@@ -84,8 +84,8 @@ func (c *conversation) Greet(local net.Conn, files bool) (*engine.SessionRequest
 	return o, nil
 }
 
-// forProgram is the greeting for a program: the same version, number and salt, and the method by which a program
-// without a password answers with nothing. caps are the capabilities of its session.
+// forProgram is the greeting for a program: the same version, number and salt, and a method by which a program
+// without a password sends an empty answer. caps are the capabilities of its session.
 func (h *hello) forProgram(caps uint32) []byte {
 	caps |= openingCaps
 	salt := h.salt
@@ -107,12 +107,12 @@ func (h *hello) forProgram(caps uint32) []byte {
 // statusAutocommit is the state of a new session.
 const statusAutocommit = 2
 
-// frame returns a packet with its head.
+// frame returns a packet with its header.
 func frame(sequence byte, body []byte) []byte {
 	return append([]byte{byte(len(body)), byte(len(body) >> 8), byte(len(body) >> 16), sequence}, body...)
 }
 
-// readPacket reads one packet of a program before its session, and nothing behind it.
+// readPacket reads one packet of a program before its session, and no byte after it.
 func readPacket(conn net.Conn) ([]byte, error) {
 	head := make([]byte, 4)
 	if _, err := io.ReadFull(conn, head); err != nil {
@@ -172,8 +172,8 @@ func parseLogin(packet []byte) (*programRequest, *engine.SessionRequest, error) 
 	return p, o, nil
 }
 
-// refuse sends a finding as the error with which a server ends a login. Its number is that of an error without one of
-// its own (ER_UNKNOWN_ERROR), its state that of a server that rejects the connection.
+// refuse sends a finding as a server's error at the login. Its number is that of an error without another one
+// (ER_UNKNOWN_ERROR), its SQLSTATE that of a rejected connection.
 func refuse(conn net.Conn, o *engine.SessionRequest, found *finding.Finding) error {
 	const number, state = 1105, "#08004"
 	var sequence byte

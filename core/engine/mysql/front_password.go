@@ -10,8 +10,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// prove compares what a program made of its password and the greeting's salt. A program that makes it by another method
-// than the two that are read here is asked to use the older one.
+// prove checks what a program computed from its password and the greeting's salt. It asks a program that used neither
+// of the two methods here to use the older one.
 func (p *programRequest) prove(conn net.Conn, password string) error {
 	if len(p.answer) == 0 { // it has no password
 		return engine.ErrNotProved
@@ -37,8 +37,8 @@ func (p *programRequest) prove(conn net.Conn, password string) error {
 	return compareAnswer(packet[4:], scrambledNative(password, p.salt))
 }
 
-// cachingFast says that the password was compared, and the login goes on (MySQL documentation,
-// "Caching_sha2_password information").
+// cachingFast says that the password was right, and the login goes on (MySQL documentation, "Caching_sha2_password
+// information").
 const cachingFast = 3
 
 // send writes the next packet of the login.
@@ -55,7 +55,8 @@ func compareAnswer(answer, want []byte) error {
 	return nil
 }
 
-// scrambledNative is what mysql_native_password makes of a password (MySQL documentation, "Native Authentication").
+// scrambledNative is what mysql_native_password computes from a password (MySQL documentation, "Native
+// Authentication").
 func scrambledNative(password string, salt []byte) []byte {
 	once := sha1.Sum([]byte(password))
 	twice := sha1.Sum(once[:])
@@ -64,8 +65,8 @@ func scrambledNative(password string, salt []byte) []byte {
 	return mask[:]
 }
 
-// scrambledCaching is what caching_sha2_password makes of a password (MySQL documentation, "Caching_sha2_password
-// information").
+// scrambledCaching is what caching_sha2_password computes from a password (MySQL documentation,
+// "Caching_sha2_password information").
 func scrambledCaching(password string, salt []byte) []byte {
 	once := sha256.Sum256([]byte(password))
 	twice := sha256.Sum256(once[:])

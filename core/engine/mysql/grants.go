@@ -6,9 +6,9 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// parseGrants makes what an account may do out of a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS
-// Statement"; MariaDB documentation, "SHOW GRANTS"). Such a line may have the account's password as it is kept: only
-// the rights, the thing and whose they are are taken.
+// parseGrants reads a line of SHOW GRANTS (MySQL reference manual, "SHOW GRANTS Statement"; MariaDB documentation,
+// "SHOW GRANTS"). Such a line can have the stored form of the account's password, so only the rights, the thing and
+// the account's name are taken from it.
 func parseGrants(values [][]byte) [][][]byte {
 	if len(values) == 0 {
 		return nil
@@ -76,7 +76,8 @@ func parseGrants(values [][]byte) [][][]byte {
 	return [][][]byte{row}
 }
 
-// grantWords takes a line apart into words. A name in quotes is a part of its word, commas and brackets are their own.
+// grantWords splits a line into words. A name in quotes is a part of its word; commas and brackets are words of their
+// own.
 func grantWords(line string) (words []string) {
 	for i := 0; i < len(line); {
 		switch c := line[i]; {
@@ -110,7 +111,7 @@ func indexOf(words []string, word string) int {
 	return -1
 }
 
-// phrase is words as a person writes them.
+// phrase joins words as a person writes them.
 func phrase(words []string) string {
 	var b strings.Builder
 	for i, w := range words {
@@ -122,7 +123,7 @@ func phrase(words []string) string {
 	return b.String()
 }
 
-// names are words in quotes without them.
+// names are quoted words without their quotes.
 func names(words []string) (all []string) {
 	for _, w := range words {
 		if w != "," {
@@ -132,7 +133,7 @@ func names(words []string) (all []string) {
 	return all
 }
 
-// cutTarget takes `schema`.`name` apart.
+// cutTarget splits `schema`.`name`.
 func cutTarget(target string) (schema, name string) {
 	schema, name, both := engine.CutName(target, '`')
 	if !both {
@@ -143,7 +144,7 @@ func cutTarget(target string) (schema, name string) {
 	return schema, name
 }
 
-// accountName is an account's name as it must be typed: 'user'@'host', or a role's.
+// accountName is an account's name in a statement's form: 'user'@'host', or a role's.
 func accountName(name string) string {
 	text := func(s string) string {
 		return "'" + strings.ReplaceAll(strings.ReplaceAll(s, `\`, `\\`), "'", "''") + "'"

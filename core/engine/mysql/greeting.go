@@ -12,7 +12,7 @@ import (
 // documentation, "X Protocol: Notices"): a frame of length 5, type 11.
 var xNotice = []byte("\x05\x00\x00\x00\x0b\x08\x05\x1a\x00")
 
-// recognise names the servers of this family by what they say first.
+// recognise names the servers of this family by their first bytes.
 func recognise(p []byte) (greeting.Service, bool) {
 	if bytes.HasPrefix(p, xNotice) {
 		return greeting.Service{
@@ -22,9 +22,8 @@ func recognise(p []byte) (greeting.Service, bool) {
 	return recogniseHandshake(p)
 }
 
-// recogniseHandshake accepts the packets that a MySQL or MariaDB server opens with
-// (MariaDB documentation, "Connection Phase"): a handshake of version 10, or
-// an error sent in its place.
+// recogniseHandshake accepts the first packets of a MySQL or MariaDB server (MariaDB documentation, "Connection
+// Phase"): a handshake of version 10, or an error in its place.
 func recogniseHandshake(p []byte) (greeting.Service, bool) {
 	if len(p) < 7 || p[3] != 0 {
 		return greeting.Service{}, false

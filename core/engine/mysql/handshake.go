@@ -27,7 +27,7 @@ const (
 	capDeprecateEOF     = 1 << 24
 )
 
-// driverCaps is what the driver asks for, as far as the server has it.
+// driverCaps are the capabilities that the driver asks for, where the server has them.
 const driverCaps = capLongPassword | capLongFlag | capProtocol41 | capSecureConnection | capTransactions |
 	capLengthEncoded |
 	capLocalFiles | capPluginAuth | capMultiResults | capAttributes | capDeprecateEOF
@@ -36,7 +36,7 @@ const driverCaps = capLongPassword | capLongFlag | capProtocol41 | capSecureConn
 // real ones have about a hundred, a public key under a thousand.
 const maxGreeting = 16 << 10
 
-// hello is the greeting that a server opens with.
+// hello is a server's greeting.
 type hello struct {
 	packet    []byte // with its head
 	version   string // as sent
@@ -74,8 +74,8 @@ var (
 	errIncomplete = errors.New("a packet that is cut off")
 )
 
-// packetSize is the length of the packet that p begins with, its head of four
-// bytes included: three of length, least first, and a number.
+// packetSize is the length of the packet at the start of p, with its header of four bytes: three of length, least
+// first, and a number.
 func packetSize(p []byte) int { return 4 + int(p[0]) + int(p[1])<<8 + int(p[2])<<16 }
 
 // parseFirst reads the first packet of a connection: a greeting of version 10
@@ -164,7 +164,7 @@ func (h *hello) brand() string {
 	return "MySQL"
 }
 
-// number is the version without what packagers add: "10.11.6".
+// number is the version without what packages add to it: "10.11.6".
 func (h *hello) number() string {
 	end := 0
 	for end < len(h.version) && (h.version[end] == '.' || h.version[end] >= '0' && h.version[end] <= '9') {
@@ -173,8 +173,8 @@ func (h *hello) number() string {
 	return clean.Line(h.version[:end], 40)
 }
 
-// forDriver is the greeting as the driver gets it: without the capabilities
-// that would change between the request for TLS and the login.
+// forDriver is the greeting for the driver: without the capabilities that would differ between the request for TLS
+// and the login.
 func (h *hello) forDriver() []byte {
 	p := bytes.Clone(h.packet)
 	if h.extended > 0 {

@@ -19,7 +19,7 @@ const (
 	sha2Plugin   = "caching_sha2_password"
 )
 
-// nativeHash is what a server keeps of a password for mysql_native_password: "*", and SHA-1 of the SHA-1 in hexadecimal
+// nativeHash is the stored form of a password for mysql_native_password: "*", and SHA-1 of the SHA-1 in hexadecimal
 // (MySQL reference manual, "Native Pluggable Authentication").
 func nativeHash(v secret.Value) string {
 	first := sha1.Sum([]byte(v.Disclose()))
@@ -38,8 +38,8 @@ const (
 // cryptAlphabet are the 64 characters in which a digest of crypt is written.
 const cryptAlphabet = "./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 
-// sha2Hash is what a server keeps of a password for caching_sha2_password. The salt has printable characters alone, so
-// that the form can stand in quotes.
+// sha2Hash is the stored form of a password for caching_sha2_password. Its salt has only printable characters, so
+// that it can be written in quotes.
 func sha2Hash(v secret.Value) string {
 	salt := make([]byte, sha2Salt)
 	rand.Read(salt)
@@ -63,8 +63,8 @@ func hashOf(plugin string, v secret.Value) string {
 	return nativeHash(v)
 }
 
-// keeps reports whether what a server keeps for a plugin is of a password. known is false for a plugin whose form is
-// not read here.
+// keeps reports whether a plugin's stored form is that of a password. known is false for a plugin whose form we can't
+// read.
 func keeps(plugin, stored string, v secret.Value) (same, known bool) {
 	switch plugin {
 	case nativePlugin, "":

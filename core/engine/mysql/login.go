@@ -39,7 +39,7 @@ const (
 // cache (MySQL documentation, "Caching_sha2_password information").
 const cachingFull = 4
 
-// These end a login before anything is given away.
+// These end a login before the password is sent.
 var (
 	errCleartext = errors.New("a password would have been sent in clear text")
 	errMethod    = errors.New("a method that is not supported")
@@ -56,8 +56,8 @@ type attempt struct {
 	key    *rsa.PublicKey
 }
 
-// Login logs in through the driver, over the connection that the stages before
-// have proved, and into no database: that is the next stage's question.
+// Login logs in through the driver, over the connection that earlier stages tested, and opens no database: the next
+// stage does.
 func (c *conversation) Login(ctx context.Context) finding.Result {
 	a := &attempt{conversation: c, method: clean.Line(c.hello.plugin, 60)}
 	err := a.connect(ctx)
@@ -112,11 +112,10 @@ func (a *attempt) connect(ctx context.Context) error {
 	})
 }
 
-// keyNumber tells the keys of logins at the same time apart: the driver knows
-// them by a name only.
+// keyNumber makes the name of a key, by which the driver knows it, different for each login.
 var keyNumber atomic.Int64
 
-// silentLog is the driver's logger, which else is standard error.
+// silentLog replaces the driver's logger, which writes to standard error.
 type silentLog struct{}
 
 func (silentLog) Print(...any) {}
@@ -182,8 +181,7 @@ func readKey(path string, pinned map[string][]byte) (*rsa.PublicKey, error) {
 	return key, nil
 }
 
-// checkPacket looks at a packet of the login before the driver does (MySQL
-// documentation, "Connection Phase Packets").
+// checkPacket reads a packet of the login before the driver does (MySQL documentation, "Connection Phase Packets").
 func (a *attempt) checkPacket(body []byte) error {
 	if len(body) == 0 {
 		return nil
@@ -214,7 +212,7 @@ func (a *attempt) checkPacket(body []byte) error {
 	return nil
 }
 
-// checkMethod judges the method that a server switches to.
+// checkMethod refuses a method that is not safe on this connection, where a server switches to it.
 func (a *attempt) checkMethod() error {
 	switch a.method {
 	case methodNative, methodCaching, methodEd25519:
@@ -232,8 +230,8 @@ func (a *attempt) checkMethod() error {
 	return errMethod
 }
 
-// loginResult is the result of a login that the server let pass: which account it
-// chose, and whether it asked for anything.
+// loginResult is the result of a login that the server accepted: which account it chose, and whether it asked for a
+// password.
 func (a *attempt) loginResult(ctx context.Context) finding.Result {
 	if a.hello.program != nil { // its session, whose answers may have a form that the driver does not read
 		a.facts.User = clean.Line(a.to.User, 100)
@@ -287,8 +285,8 @@ func (a *attempt) loginResult(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// findIdentification finds out how the account was recognised where a password was not
-// what did it: by the system account behind the socket, or by nothing.
+// findIdentification finds out how the server identified the account where it asked for no password: by the system
+// account behind the socket, or not at all.
 func (a *attempt) findIdentification(ctx context.Context) {
 	text, err := a.value(ctx, "SHOW CREATE USER CURRENT_USER()")
 	socket := err == nil && (strings.Contains(text, "unix_socket") || strings.Contains(text, "auth_socket"))
@@ -358,8 +356,7 @@ func (a *attempt) cleartext() *finding.Finding {
 	return found
 }
 
-// askedForFile is for a server that asks for a file of this machine. It gets
-// nothing.
+// askedForFile is for a server that asks for a file of this machine. Nothing is sent to it.
 func (c *conversation) askedForFile(err error) *finding.Finding {
 	found := finding.New(finding.SessionAsksForFile,
 		"the server asked for a file of this machine, which no honest server does; it got nothing, and the "+
@@ -372,7 +369,7 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 		Suggest("gharbor certificate %s", c.to.Profile)
 }
 
-// brokenOff is for a login that ended without a word from the server.
+// brokenOff is for a login that ended without an answer.
 func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	if alert := probe.ClientCertificateAlert(err); alert != "" {
 		return a.to.CertificateRefused(&a.facts, alert)
@@ -393,8 +390,9 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	return found
 }
 
-// judgedCertificate finds out whether it was the client's certificate that ended a login without a word: by TLS 1.3 the
-// server's alert comes after the handshake, and is lost when it closes. "" where the certificate is accepted.
+// judgedCertificate finds out whether the client's certificate ended a login that got no answer: with TLS 1.3 the
+// server's alert comes after the handshake, and is lost when the server closes. It is "" where the server accepts the
+// certificate.
 func (a *attempt) judgedCertificate(ctx context.Context) string {
 	if a.to.Redial == nil {
 		return ""

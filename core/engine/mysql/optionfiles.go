@@ -47,16 +47,15 @@ func usualPaths(lookup func(string) (string, bool), home string) []string {
 	return append(paths, ownFile(home))
 }
 
-// section is what a group says: of each option the last line, which counts.
+// section is a group: the last line of each option, which is the one that counts.
 type section struct {
 	group string
 	last  map[string]optionfile.Option // by name
 	read  int                          // when its password was read, counted over all files; 0 for never
 }
 
-// options reads the files of a source and returns what its groups say, the one
-// whose password was read last first. A file of the usual ones that is not
-// there is passed over.
+// options reads the files of a source and returns their groups, that with the last password first. A usual file that
+// does not exist is passed over.
 func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []section, read, ignored []string,
 	found *finding.Finding) {
 	path, group := optionPlace(q.Source.Arg)
@@ -113,9 +112,8 @@ func (c optionFiles) options(f *secret.Finder, q secret.Query) (sections []secti
 	return sections, read, ignored, nil
 }
 
-// Locate finds the password in the option files: in the
-// group that had one last and fits. Where the group also names a user, a host or
-// a port, they must be this connection's: the password is theirs.
+// Locate finds the password in the option files: in the last group with a password that fits. A user, a host and a
+// port of that group must be this connection's: the password belongs to them.
 func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Location, *finding.Finding) {
 	sections, read, ignored, found := c.options(f, q)
 	if found != nil {
@@ -178,7 +176,7 @@ func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
 	return located, nil
 }
 
-// mismatch says by what a group is for another connection, "" where it fits.
+// mismatch says what a group has of another connection, "" where it fits.
 func (s section) mismatch(q secret.Query) string {
 	for _, c := range []struct{ name, want, word string }{
 		{"user", q.User, "user"}, {"host", q.Host, "host"}, {"port", q.Port, "port"},
@@ -196,7 +194,7 @@ func (s section) mismatch(q secret.Query) string {
 	return ""
 }
 
-// noOptionFile is for a source none of whose files is there.
+// noOptionFile is for a source of which no file exists.
 func noOptionFile(f *secret.Finder, q secret.Query, named string) *finding.Finding {
 	cause := "there is no option file " + named
 	if named == "" {
@@ -205,8 +203,7 @@ func noOptionFile(f *secret.Finder, q secret.Query, named string) *finding.Findi
 	return q.KeepOrAsk(finding.New(finding.SecretMissing, "%s", cause))
 }
 
-// target is the file and the group to write to: those that have the
-// password now, else the ones that the source names.
+// target is the file and the group to write to: those with the password now, else those that the source names.
 func (c optionFiles) target(f *secret.Finder, q secret.Query) (path, group string) {
 	path, group = optionPlace(q.Source.Arg)
 	if sections, _, _, found := c.options(f, q); found == nil {
@@ -225,8 +222,8 @@ func (c optionFiles) target(f *secret.Finder, q secret.Query) (path, group strin
 	return path, group
 }
 
-// setGroup sets a group's password. A group that is made here names the user and
-// the host too; one that names others is not ours to change.
+// setGroup sets a group's password. A new group also gets the user and the host; a group that names others is
+// refused.
 func setGroup(data []byte, group string, q secret.Query, v secret.Value) ([]byte, int, error) {
 	s := section{group: group, last: make(map[string]optionfile.Option)}
 	options, err := optionfile.Parse(data)
@@ -271,7 +268,7 @@ func (c optionFiles) Put(ctx context.Context, f *secret.Finder, q secret.Query, 
 	return "option file " + place, err
 }
 
-// Includes reports that an option file can take in others.
+// Includes is true: an option file can include others.
 func (optionFiles) Includes() bool { return true }
 
 // Visit reads an option file and all that it includes.
@@ -285,7 +282,7 @@ func (optionFiles) Visit(path string, read func(string) ([]byte, error),
 	return err
 }
 
-// Risks are the passwords in the file, which stand there in the clear, and empty ones.
+// Risks are the passwords in the file, which are in clear text there, and empty ones.
 func (optionFiles) Risks(arg string, _ func(string) (string, bool), home string) (risks []secret.Risk) {
 	path, _ := optionPlace(arg)
 	if path == "" {

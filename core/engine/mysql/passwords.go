@@ -9,8 +9,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// planReset changes a password by an administrator. The old one can stay good beside it: MySQL keeps two since 8.0.14,
-// MariaDB several ways to log in since 10.4.
+// planReset plans an administrator's change of a password. The old one can stay valid beside it: MySQL keeps two
+// since 8.0.14, MariaDB has several ways to log in since 10.4.
 func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
@@ -47,7 +47,7 @@ func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*en
 	return p, err
 }
 
-// planDropOld ends the password that was kept beside a new one.
+// planDropOld ends the old password that stayed valid beside a new one.
 func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {

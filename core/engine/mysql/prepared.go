@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// column is a column as the protocol has it.
+// column is a column in the protocol's form.
 type column struct {
 	engine.Column
 	kind     byte
@@ -54,7 +54,7 @@ var kindNames = map[byte]string{
 // binaryCharset is the number of the character set of bytes.
 const binaryCharset = 63
 
-// readColumn reads what describes a column (MySQL documentation, "Column Definition").
+// readColumn reads a column's description (MySQL documentation, "Column Definition").
 func readColumn(p []byte) (c column, err error) {
 	r := packetReader{rest: p}
 	for range 4 { // catalogue, schema, table and its own name
@@ -89,7 +89,7 @@ func readColumn(p []byte) (c column, err error) {
 	return c, nil
 }
 
-// execute runs a prepared statement with its values, which are texts. The one that was prepared last is kept: loading
+// execute runs a prepared statement with its values, which are texts. It keeps the last prepared statement: loading
 // sends the same one many times.
 func (c *conversation) execute(s engine.Statement) error {
 	if c.wire.prepared.text != s.Text {
@@ -135,7 +135,7 @@ type preparedStatement struct {
 	parameters int
 }
 
-// prepare prepares a statement, in place of the one that was.
+// prepare prepares a statement in place of the last one.
 func (c *conversation) prepare(text string) error {
 	if old := c.wire.prepared; old.text != "" {
 		c.wire.forgotten = append(c.wire.forgotten, old.id)
@@ -176,7 +176,7 @@ func appendNumber(to []byte, n uint64) []byte {
 	return binary.LittleEndian.AppendUint64(append(to, 0xfe), n)
 }
 
-// binaryRow takes a row in the binary form apart (MySQL documentation, "Binary Protocol Resultset Row").
+// binaryRow reads a row in the binary form (MySQL documentation, "Binary Protocol Resultset Row").
 func (a *answerReader) binaryRow(p []byte) error {
 	r := packetReader{rest: p[1:]}
 	nulls := r.take(uint64(len(a.columns)+9) / 8)
@@ -205,7 +205,8 @@ func (a *answerReader) binaryRow(p []byte) error {
 	return r.err
 }
 
-// appendBinary adds a value as the text that the server would write, nil for one that is a text already.
+// appendBinary adds a value as the text that the server would write. It returns nil for a value that is a text
+// already.
 func (c column) appendBinary(to []byte, r *packetReader) []byte {
 	integer := func(size int) []byte {
 		b := r.take(uint64(size))
@@ -266,7 +267,7 @@ func (c column) appendDate(to, b []byte) []byte {
 	return c.appendFraction(to, binary.LittleEndian.Uint32(full[7:]))
 }
 
-// appendTime adds a time, which may be of many hours, and less than nothing.
+// appendTime adds a time, which may be negative or of many hours.
 func (c column) appendTime(to, b []byte) []byte {
 	var full [12]byte
 	copy(full[:], b)

@@ -30,24 +30,25 @@ var provision = &engine.Provision{
 	Arrives:      arrives,
 }
 
-// text is a text in quotes, for the SQL mode of provision.Before. What is shown of it is cleaned where it is shown.
+// text is a text in quotes, for the SQL mode of provision.Before. Who shows it cleans it.
 func text(s string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(s) + "'"
 }
 
-// at is an account as statements name it.
+// at is an account in a statement's form.
 func (a account) at() string { return text(a.user) + "@" + text(a.host) }
 
 // String is an account as people write it.
 func (a account) String() string { return a.user + "@" + a.host }
 
-// storedAccount is an account with how it is proved.
+// storedAccount is an account with its plugin and the stored form of its password.
 type storedAccount struct {
 	account
 	plugin, stored string
 }
 
-// arrives says from which host the server sees a connection that is not logged in: its number is in the greeting.
+// arrives is the host from which the server sees a connection that has not logged in; the connection's number is in
+// the greeting.
 func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, error) {
 	rows, err := ask(ctx, "SELECT HOST FROM information_schema.PROCESSLIST WHERE ID = "+strconv.Itoa(int(connection)))
 	if err != nil {
@@ -63,8 +64,8 @@ func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, er
 	return host, nil
 }
 
-// theAccount is the account that such a connection would log in as; the others are those of its name for other
-// hosts, and before is an anonymous one that the server would take instead.
+// theAccount is the account that such a connection would log in as. The others are those of its name for other hosts;
+// before is an anonymous account that the server would choose instead.
 func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (own *storedAccount, others []account,
 	before *account,
 	err error) {
@@ -100,7 +101,7 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (ow
 // comesFirst is the order in which a server compares accounts.
 func comesFirst(a, b account) int { return before(a, b) }
 
-// wishedAccount is the account as it is to be where there is none yet.
+// wishedAccount is the account to make where there is none.
 func wishedAccount(w *engine.DesiredState) account {
 	host := w.Host
 	if host == "" {
@@ -109,7 +110,7 @@ func wishedAccount(w *engine.DesiredState) account {
 	return account{w.User, host}
 }
 
-// planAccount makes the account for the host from which the profile comes, and lets it log in.
+// planAccount makes the account for the host from which the profile connects, and lets it log in.
 func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, others, anonymous, err := theAccount(ctx, ask, w)
 	if err != nil {
@@ -155,8 +156,8 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 	return p, nil
 }
 
-// newPlugin is how a new account proves who it is: in the server's usual way, where that is one that is known here
-// (MySQL reference manual, "default_authentication_plugin"; later servers have caching_sha2_password alone).
+// newPlugin is the plugin of a new account: the server's default where we know that one (MySQL reference manual,
+// "default_authentication_plugin"; later servers have only caching_sha2_password).
 func newPlugin(ctx context.Context, ask engine.Ask, f *engine.Facts) (string, error) {
 	if major, _, _ := strings.Cut(f.Version, "."); isMariaDB(f) || !atLeast(major, 8) {
 		return nativePlugin, nil
@@ -175,9 +176,9 @@ func atLeast(number string, least int) bool {
 	return err == nil && n >= least
 }
 
-// identify adds to a statement how the account proves who it is: by the stored form of a password, so that no log of
-// the server's has it. plugin is "" for the server's usual way. A server that judges passwords itself takes only the
-// password.
+// identify adds to a statement how the account logs in: with the stored form of a password, so that no log of the
+// server has the password. plugin is "" for the server's default. A server that checks the quality of passwords takes
+// only the password itself.
 func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.DesiredState, v secret.Value,
 	plugin string) error {
 	if !v.Present() {
@@ -209,7 +210,7 @@ func identify(ctx context.Context, ask engine.Ask, c *engine.Change, w *engine.D
 	return nil
 }
 
-// judges reports whether a MariaDB server judges passwords by a plugin, and refuses hashes for that (MariaDB
+// judges reports whether a MariaDB server checks the quality of passwords by a plugin, and so refuses hashes (MariaDB
 // documentation, "strict_password_validation").
 func judges(ctx context.Context, ask engine.Ask) (bool, error) {
 	rows, err := ask(ctx, "SELECT 1 FROM information_schema.PLUGINS WHERE PLUGIN_TYPE = 'PASSWORD VALIDATION' AND "+
@@ -217,7 +218,7 @@ func judges(ctx context.Context, ask engine.Ask) (bool, error) {
 	return len(rows) > 0, err
 }
 
-// lettingIn is what keeps an account from logging in.
+// lettingIn are the changes that let an account log in.
 func lettingIn(ctx context.Context, ask engine.Ask, a account) ([]engine.Change, error) {
 	definition, err := definitionOf(ctx, ask, a)
 	if err != nil || !strings.Contains(strings.ToUpper(definition), "ACCOUNT LOCK") {
@@ -227,7 +228,7 @@ func lettingIn(ctx context.Context, ask engine.Ask, a account) ([]engine.Change,
 		a.at())}, nil
 }
 
-// definitionOf is an account as SHOW CREATE USER has it.
+// definitionOf is an account's statement from SHOW CREATE USER.
 func definitionOf(ctx context.Context, ask engine.Ask, a account) (string, error) {
 	rows, err := ask(ctx, "SHOW CREATE USER "+a.at())
 	if err != nil || len(rows) == 0 {
@@ -236,7 +237,7 @@ func definitionOf(ctx context.Context, ask engine.Ask, a account) (string, error
 	return rows[0][0], nil
 }
 
-// planPassword sets the password of an account that exists where it has another one, or one that has expired.
+// planPassword sets the password of an existing account where it differs or has expired.
 func planPassword(
 	ctx context.Context, ask engine.Ask, w *engine.DesiredState, own *storedAccount,
 ) ([]engine.Change, error) {
@@ -281,7 +282,7 @@ func planPassword(
 	return []engine.Change{c}, err
 }
 
-// noAccount is the plan where an account is to be changed and is not there.
+// noAccount is the plan to change an account that does not exist.
 func noAccount(w *engine.DesiredState) *engine.Plan {
 	a := wishedAccount(w)
 	return &engine.Plan{Missing: []string{fmt.Sprintf("the account %s for %s", a.user, a.host)}}

@@ -64,8 +64,7 @@ func refusalOf(err error) *refusal {
 	return r
 }
 
-// ends reports whether the server ends the session with this error, or takes no statement any more: to ask it
-// something else is no use.
+// ends reports whether the server ends the session with this error, or takes no more statements.
 func (r *refusal) ends() bool {
 	switch r.Number {
 	case shutdownInProgress, connectionWasKilled, resourceUsedUp, mustChangePassword, initFailed:
@@ -262,8 +261,8 @@ func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 	return a.to.LookUpAs(found)
 }
 
-// sawAs adds the server's words and the account pattern that it looked for,
-// with the trap in it: on MySQL and MariaDB an account is a name and a host.
+// sawAs adds the server's words and the account that it looked for, and explains that on MySQL and MariaDB an account
+// is a name and a host.
 func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	found.Saw("%s", r.text())
 	host := a.seenHost(r)
@@ -281,9 +280,8 @@ func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
 	return found
 }
 
-// otherIdentity is for error 1698: not a password was looked at but the system
-// account behind a socket. MariaDB treats an unknown account like some other
-// one, and then says this of it too.
+// otherIdentity is for error 1698: the server checked the system account behind a socket and not a password. MariaDB
+// also sends it for an unknown account, which it treats like some other account.
 func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	found := finding.New(finding.LoginPeer,
 		"the server wants a login by system account over a Unix socket, not with a password (or the account is "+
@@ -303,11 +301,11 @@ func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 	return a.to.LookUpAs(found)
 }
 
-// accountPattern is 'user'@'host' within a message, whatever its language. It
-// is compiled when one is needed: every run would wait for it at its start.
+// accountPattern is 'user'@'host' within a message of any language. It is compiled at its first use: each run would
+// wait for it at its start.
 var accountPattern = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`'([^']*)'@'([^']*)'`) })
 
-// seenHost is the host in the account that the server says it looked for.
+// seenHost is the host of the account that the server looked for, as its message has it.
 func (c *conversation) seenHost(r *refusal) string {
 	m := accountPattern().FindStringSubmatch(r.Message)
 	if m == nil {
@@ -316,8 +314,8 @@ func (c *conversation) seenHost(r *refusal) string {
 	return clean.Line(m[2], 100)
 }
 
-// someAccount is this login's account for a host that is not known here: the
-// server names the host that it saw, and not the one of the account.
+// someAccount is this login's account with a placeholder for its host: the server names the host that it saw, and not
+// the one of the account.
 func (c *conversation) someAccount() string { return literal(c.to.User) + "@'HOST'" }
 
 // quotedWord is the first word between quotes in a message.
@@ -330,9 +328,8 @@ func quotedWord(s string) string {
 	return clean.Line(word, 100)
 }
 
-// accountName writes an account for SQL: this login's user or the anonymous
-// one, and a host as a server named it, which stands in a line to paste only
-// where it is written like a host.
+// accountName writes an account for SQL: this login's user or the anonymous one, and the host that a server named. A
+// host that is not written like one is not put into a line to paste.
 func (c *conversation) accountName(user, host string) string {
 	const signs = ".:-_%/"
 	odd := strings.ContainsFunc(host, func(r rune) bool {
@@ -402,7 +399,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	return finding.FailWith(c.explainLoss(err))
 }
 
-// noDatabase is for a profile that names none: the session is in none.
+// noDatabase is for a profile that names no database.
 func (c *conversation) noDatabase(ctx context.Context) finding.Result {
 	c.facts.Database = ""
 	if c.hello.program != nil {
@@ -433,8 +430,8 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s", identifier(c.to.Database))
 }
 
-// databaseDenied is for error 1044, which a server also gives for a database
-// that does not exist, to a login that has no rights everywhere.
+// databaseDenied is for error 1044, which a server also gives for a database that does not exist to a login without
+// global rights.
 func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.Finding {
 	found := finding.New(finding.DatabaseNoAccess,
 		"the account may not use the database %s, or it does not exist (the server gives one answer for both)",

@@ -17,10 +17,10 @@ const (
 	maxTotal  = 16 << 20
 )
 
-// replayConn gives the driver a greeting that was already read, and renumbers the
-// packets of the login, as the request for TLS was already sent. It reads every packet before the driver
-// does: a method that would give the password away, or a request for a local
-// file, ends the connection. Deadlines and closing are the connection's own.
+// replayConn gives the driver the greeting that was already read, and renumbers the packets of the login, as the
+// request for TLS was already sent. It reads each packet before the driver does, and ends the connection at a method
+// that would give the password away and at a request for a local file. Deadlines and closing are the connection's
+// own.
 type replayConn struct {
 	net.Conn
 	in        *bufio.Reader           // of Conn: an answer has many packets, and comes in one piece
@@ -36,7 +36,7 @@ type replayConn struct {
 	err       error // why the connection was ended here
 }
 
-// errLocalFile is a server that asks for a file of this machine.
+// errLocalFile says that a server asks for a file of this machine.
 var errLocalFile = errors.New("the server asked for a file of this machine")
 
 // fileRequest is errLocalFile with the name.
@@ -59,7 +59,7 @@ func (s *replayConn) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// next reads one packet and looks at it.
+// next reads one packet and checks it.
 func (s *replayConn) next() error {
 	if s.in == nil {
 		s.in = bufio.NewReaderSize(s.Conn, 4096)
@@ -96,8 +96,8 @@ func (s *replayConn) next() error {
 	return nil
 }
 
-// statistics asks for the server's one line about itself (MySQL documentation,
-// "COM_STATISTICS"). The driver must not be waiting for anything.
+// statistics asks the server for its one line of statistics (MySQL documentation, "COM_STATISTICS"). The driver must
+// not be waiting for an answer.
 func (s *replayConn) statistics() (string, error) {
 	const command = 9
 	if _, err := s.Conn.Write([]byte{1, 0, 0, 0, command}); err != nil {
@@ -111,9 +111,9 @@ func (s *replayConn) statistics() (string, error) {
 	return line, nil
 }
 
-// wholeNonce puts a zero behind the 32 bytes that a server asks to be signed by
-// client_ed25519. The driver takes a zero at the end for the end of a text,
-// which one nonce in 256 has of its own, and then refuses what is left.
+// wholeNonce puts a zero behind the 32 bytes that a server sends to be signed by client_ed25519. The driver cuts off
+// a zero at the end. One nonce in 256 ends with a zero of its own, and without another one the driver refuses the 31
+// bytes that are left.
 func wholeNonce(packet []byte) []byte {
 	const question, nonce = "\xfe" + methodEd25519 + "\x00", 32
 	body := packet[4:]
@@ -125,12 +125,11 @@ func wholeNonce(packet []byte) []byte {
 	return packet
 }
 
-// maxColumns is what a table may have (MySQL documentation, "Column Count
-// Limits").
+// maxColumns is the limit for a table (MySQL documentation, "Column Count Limits").
 const maxColumns = 4096
 
-// columns is the number with which a result set begins, as far as it matters
-// here; small for what is none.
+// columns is the number of columns with which a result set begins, as far as it matters here; a small number for
+// another packet.
 func columns(body []byte) int {
 	switch {
 	case len(body) > 2 && body[0] == 0xfc:
@@ -141,7 +140,7 @@ func columns(body []byte) int {
 	return 0
 }
 
-// Write passes the driver's packets on, one a call.
+// Write sends one of the driver's packets with each call.
 func (s *replayConn) Write(p []byte) (int, error) {
 	switch {
 	case len(p) < 4:

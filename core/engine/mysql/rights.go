@@ -10,8 +10,8 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// databaseRights are those of each access on a database. A routine runs with the rights of whoever made it, so an
-// access that only reads calls none.
+// databaseRights are those of each access on a database. A routine runs with the rights of its maker, so an access
+// that only reads has no right to call one.
 var databaseRights = map[engine.Access][]string{
 	engine.AccessOwn: {"ALL PRIVILEGES"},
 	engine.AccessWrite: {"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE TEMPORARY TABLES", "LOCK TABLES", "EXECUTE",
@@ -94,7 +94,7 @@ func readGrant(words []string, on, to int) grant {
 	return g
 }
 
-// on reports whether a grant is for a database: on all of it, or on everything.
+// on reports whether a grant covers a whole database, by its name or by *.*.
 func (g grant) on(database string) bool {
 	if g.routine != "" || g.name != "*" {
 		return false
@@ -102,7 +102,7 @@ func (g grant) on(database string) bool {
 	return g.schema == "*" || g.schema == database || unescapePattern(g.schema) == database
 }
 
-// unescapePattern returns the name that a pattern without wildcards means.
+// unescapePattern returns the name in a pattern without wildcards.
 func unescapePattern(pattern string) string {
 	return strings.NewReplacer(`\_`, "_", `\%`, "%").Replace(pattern)
 }
@@ -147,7 +147,8 @@ func planDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (
 	return p, err
 }
 
-// planRights gives the account what its access needs. What is granted on a database is for all that will be in it too.
+// planRights gives the account the rights that its access needs. Rights on a database are also those on all that will
+// be in it.
 func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if w.Owner != "" && w.Owner != w.User {
 		w = &engine.DesiredState{Facts: w.Facts, User: w.Owner, Host: w.Host, Database: w.Database, Access: engine.AccessOwn}
@@ -185,7 +186,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, err
 }
 
-// lacking are those of some rights that an account has not.
+// lacking are those of some rights that an account does not have.
 func (r *rights) lacking(wanted []string, database string) (all []string) {
 	for _, right := range wanted {
 		if !r.has(right, database) {
@@ -195,8 +196,8 @@ func (r *rights) lacking(wanted []string, database string) (all []string) {
 	return all
 }
 
-// patternFor is a database's name as GRANT takes it: a pattern, but where the server takes none (MySQL reference
-// manual, "partial_revokes").
+// patternFor is a database's name in GRANT's form: a pattern, except where the server takes no patterns (MySQL
+// reference manual, "partial_revokes").
 func patternFor(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (string, error) {
 	rows, err := ask(ctx, "SHOW VARIABLES LIKE 'partial_revokes'")
 	if err != nil || len(rows) > 0 && strings.EqualFold(rows[0][1], "ON") {
@@ -257,7 +258,7 @@ func findTable(
 	return schema, name, nil
 }
 
-// planRevoke takes the account's rights in the database away. Those on everything stay, and are noted.
+// planRevoke takes the account's rights in the database away. Those on *.* stay, and a note says so.
 func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	own, _, _, err := theAccount(ctx, ask, w)
 	if err != nil {
@@ -352,7 +353,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	return p, nil
 }
 
-// planDropDatabase drops a database. Who uses it and what it holds is noted.
+// planDropDatabase drops a database. It notes who uses it and what it holds.
 func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	rows, err := ask(ctx, "SELECT COUNT(*), COALESCE(ROUND(SUM(DATA_LENGTH + INDEX_LENGTH) / 1024), 0) FROM "+
 		"information_schema.TABLES WHERE TABLE_SCHEMA = "+text(w.Database))

@@ -14,8 +14,8 @@ import (
 // maxWarnings bounds the warnings of one statement: servers keep some 64.
 const maxWarnings = 100
 
-// Run runs a statement, without values by COM_QUERY, and with values as a prepared one, whose values are sent
-// beside it (MySQL documentation, "Command Phase").
+// Run runs a statement: without values by COM_QUERY, with values as a prepared one (MySQL documentation, "Command
+// Phase").
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
 	if c.wire == nil {
 		c.wire = newWire(c.replay.Conn)
@@ -71,7 +71,7 @@ type answerReader struct {
 	scratch  []byte
 }
 
-// packet reads the next packet. What the server says as an error is one.
+// packet reads the next packet. A packet with an error of the server's is returned as an error.
 func (a *answerReader) packet() ([]byte, error) {
 	p, err := a.wire.packet()
 	if err != nil {
@@ -86,7 +86,7 @@ func (a *answerReader) packet() ([]byte, error) {
 	return p, nil
 }
 
-// result reads one result. It says whether there is another.
+// result reads one result. It reports whether there is another.
 func (a *answerReader) result() (more bool, err error) {
 	p, err := a.packet()
 	if err != nil {
@@ -120,7 +120,7 @@ func (a *answerReader) result() (more bool, err error) {
 	return a.rows()
 }
 
-// give hands something on, unless that failed before.
+// give calls the receiver, unless it failed before.
 func (a *answerReader) give(hand func() error) {
 	if a.failed == nil {
 		if a.failed = hand(); a.failed != nil {
@@ -129,7 +129,7 @@ func (a *answerReader) give(hand func() error) {
 	}
 }
 
-// readColumns reads what describes columns.
+// readColumns reads the columns' descriptions.
 func (a *answerReader) readColumns(n int) ([]column, error) {
 	all := make([]column, n)
 	for i := range all {
@@ -172,7 +172,7 @@ func (a *answerReader) rows() (more bool, err error) {
 	}
 }
 
-// values takes a row apart.
+// values reads the values of a row.
 func (a *answerReader) values(p []byte) error {
 	a.scratch = a.scratch[:0]
 	if a.binary {
@@ -196,7 +196,7 @@ func (a *answerReader) hex(value []byte) []byte {
 	return a.scratch[from:len(a.scratch):len(a.scratch)]
 }
 
-// end reads how a result ended, and tells it.
+// end reads how a result ended, and gives that to the receiver.
 func (a *answerReader) end(p []byte, done engine.Outcome) (more bool, err error) {
 	e, err := readEnd(p, a.deprecatesEOF())
 	if err != nil {
@@ -211,7 +211,7 @@ func (a *answerReader) end(p []byte, done engine.Outcome) (more bool, err error)
 	return e.status&statusMoreResults != 0, nil
 }
 
-// deprecatesEOF tells whether rows end with an OK packet.
+// deprecatesEOF reports whether rows end with an OK packet.
 func (c *conversation) deprecatesEOF() bool {
 	return c.hello.loginCaps(c.facts.TLS != "none")&capDeprecateEOF != 0
 }
@@ -242,7 +242,7 @@ func (c *conversation) warn(n int, to engine.Results) error {
 	return nil
 }
 
-// rowBuffer are the rows of a short result.
+// rowBuffer keeps the rows of a short result.
 type rowBuffer [][]string
 
 func (g *rowBuffer) Begin([]engine.Column) error { return nil }
@@ -257,13 +257,13 @@ func (g *rowBuffer) Row(values [][]byte) error {
 	return nil
 }
 
-// InTransaction tells whether a transaction is open.
+// InTransaction reports whether a transaction is open.
 func (c *conversation) InTransaction() bool { return c.status&statusInTransaction != 0 }
 
 // Took is the time of the last statement at the server.
 func (c *conversation) Took() time.Duration { return c.took }
 
-// cancel has the server end the statement that runs, by another login.
+// cancel logs in a second time to have the server end the statement that runs.
 func (c *conversation) cancel() error {
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()

@@ -18,7 +18,7 @@ import (
 	"gentleharbor/core/profile/key"
 )
 
-// maxRows bounds an answer, whatever its statement's LIMIT said.
+// maxRows bounds an answer, whatever LIMIT its statement has.
 const maxRows = 10_000
 
 // The variables that the facts are made of. SELECT is ten times as quick as
@@ -101,9 +101,8 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	return c.describe()
 }
 
-// upTime is the server's, in seconds. COM_STATISTICS, for which the driver has
-// no call, tells it ten times as quickly as SHOW STATUS, which adds up what
-// every connection did.
+// upTime is the server's, in seconds. COM_STATISTICS, for which the driver has no call, is ten times as quick as SHOW
+// STATUS, which adds up the counters of all connections.
 func (c *conversation) upTime(ctx context.Context) (seconds int64, ok bool) {
 	defer probe.Guard(ctx, c.conn)()
 	before := time.Now()
@@ -166,8 +165,8 @@ func (c *conversation) rights(ctx context.Context, set map[string]string) error 
 	return nil
 }
 
-// source finds out what this server replicates: the other's server_uuid on
-// MySQL, its address on MariaDB. A server that will not tell is left alone.
+// source finds out which server this one replicates: by server_uuid on MySQL, by address on MariaDB. It is "" where
+// the server does not say.
 func (c *conversation) source(ctx context.Context) {
 	statement := "SHOW REPLICA STATUS"
 	if c.hello.mariadb {
@@ -213,8 +212,8 @@ func globalRights(grants []string) map[string]bool {
 	return rights
 }
 
-// measure takes the median time there and back: of the short statements that
-// were made anyway, and of pings where they were too few.
+// measure takes the median round trip: of the short statements that ran anyway, and of pings where those were too
+// few.
 func (c *conversation) measure(ctx context.Context) error {
 	pinger, ok := c.db.(driver.Pinger)
 	if !ok {
@@ -234,7 +233,7 @@ func (c *conversation) describe() finding.Result {
 	return finding.Good("%s", f.Server())
 }
 
-// modes says in a word what the SQL mode means for wrong data.
+// modes says in a word what the SQL mode does with wrong data.
 func modes(mode string) string {
 	if mode == "" {
 		return "SQL mode empty"
@@ -245,7 +244,7 @@ func modes(mode string) string {
 	return "SQL mode not strict"
 }
 
-// explainLoss returns the finding for a session that ended, or refused a plain question.
+// explainLoss returns the finding for a session that ended, or failed at a simple query.
 func (c *conversation) explainLoss(err error) *finding.Finding {
 	if errors.Is(err, errLocalFile) {
 		return c.askedForFile(err)
@@ -300,7 +299,7 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 	return missing, nil
 }
 
-// errUnreadable is what a server sent that is no answer at all.
+// errUnreadable says that a server sent something that is no answer.
 var errUnreadable = errors.New("the server's answer breaks the protocol")
 
 // guardCall runs a call of the driver. Its error is that of the replay where the replay ended the connection. The

@@ -213,8 +213,8 @@ func mariadbLog() engine.Log {
 	return log
 }
 
-// pingBy asks a server whether it is there, which takes no account. Over TCP: the server of an image's own
-// preparations has a socket alone.
+// pingBy is a command that asks a server whether it answers, which needs no account. It uses TCP: while an image
+// prepares its data, its server has only a socket.
 func pingBy(program string) func(user, database string, port int) []string {
 	return func(_, _ string, port int) []string {
 		return []string{"CMD", program, "ping", "--silent", "-h", "127.0.0.1", "-P", strconv.Itoa(port)}

@@ -70,7 +70,7 @@ var statements = &engine.Statements{
 
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-// isBytes tells whether a type, as the information schema has it, holds bytes: query writes such values as \x….
+// isBytes reports whether a type of the information schema holds bytes: query writes such values as \x….
 func isBytes(kind string) bool {
 	kind, _, _ = strings.Cut(strings.ToLower(kind), "(")
 	switch strings.TrimPrefix(kind, "multi") {

@@ -18,10 +18,10 @@ import (
 // maxAnswer bounds a packet of an answer: max_allowed_packet is 1 GiB at most.
 const maxAnswer = 1 << 30
 
-// pieceSize is the size of a packet that another one goes on with (MySQL documentation, "MySQL Packets").
+// pieceSize is the size of a packet that is continued in the next one (MySQL documentation, "MySQL Packets").
 const pieceSize = 1<<24 - 1
 
-// wire speaks the protocol's commands on a connection that is logged in. The driver must not wait for anything.
+// wire sends the protocol's commands after the login. The driver must not be waiting for an answer.
 type wire struct {
 	conn   net.Conn
 	in     *bufio.Reader
@@ -108,7 +108,7 @@ const (
 	statusMoreResults   = 1 << 3
 )
 
-// endPacket is what the packet at the end of a result says.
+// endPacket is the packet at the end of a result.
 type endPacket struct {
 	changed  int64
 	status   uint16
@@ -147,8 +147,8 @@ func readError(p []byte) *engine.StatementError {
 	return e
 }
 
-// naming are the refusals whose message quotes the name that is wrong (MySQL documentation, "Server Error Message
-// Reference"): an unknown table, column, function.
+// naming are the errors whose message quotes the wrong name (MySQL documentation, "Server Error Message Reference"):
+// an unknown table, column, function.
 var naming = map[uint16]bool{1051: true, 1054: true, 1109: true, 1146: true, 1305: true}
 
 // quotedName is a name in a message, without those that it stands in.
@@ -157,7 +157,8 @@ var quotedName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompil
 // atRow is which of the rows that a statement gives is wrong.
 var atRow = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(` at row ([0-9]+)$`) })
 
-// refusal is why a server ended the connection while a command was sent to it; nil where it did not say.
+// refusal is the error with which a server ended the connection while a command was being sent; nil where it gave
+// none.
 func (w *wire) refusal() *engine.StatementError {
 	w.conn.SetReadDeadline(time.Now().Add(time.Second))
 	defer w.conn.SetReadDeadline(time.Time{})
@@ -169,7 +170,7 @@ func (w *wire) refusal() *engine.StatementError {
 	return nil
 }
 
-// packetReader takes a packet apart. Its first error stays.
+// packetReader reads the parts of a packet. It keeps its first error.
 type packetReader struct {
 	rest []byte
 	err  error
@@ -242,5 +243,5 @@ func (r *packetReader) value() []byte {
 	return r.text()
 }
 
-// errFileRefused is a server that asks for a file of this machine in the middle of a statement.
+// errFileRefused says that a server asks for a file of this machine during a statement.
 var errFileRefused = errors.New("the server asked for a file of this machine; nothing was sent")

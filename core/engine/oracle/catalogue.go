@@ -7,7 +7,8 @@ import (
 )
 
 // catalogue reads the static data dictionary views (Oracle Database Reference, "Static Data Dictionary Views"). A
-// schema is an account there. What only an administrator may read has a second statement.
+// schema is an account there. Where only an administrator may read a view, there is a second statement for other
+// accounts.
 var catalogue = &engine.Catalogue{
 	Statement: func(kind engine.Kind, _ *engine.Facts, one bool) []string {
 		return engine.Narrow(listings()[kind], one, named[kind]+" = :1")
@@ -19,15 +20,15 @@ var catalogue = &engine.Catalogue{
 		"WHERE referenced_name = :1 AND referenced_type IN ('TABLE', 'VIEW')",
 }
 
-// named are the columns by which a statement for one thing chooses it.
+// named are the columns by which a statement chooses one thing.
 var named = map[engine.Kind]string{
 	engine.KindDatabases: "SYS_CONTEXT('USERENV','CON_NAME')",
 	engine.KindColumns:   "c.table_name",
 	engine.KindIndexes:   "i.table_name",
 }
 
-// bare tells whether a name is written without quotes as it is kept: in capital letters (Oracle Database SQL Language
-// Reference, "Database Object Names and Qualifiers").
+// bare reports whether a name needs no quotes: the server folds names without quotes to capital letters (Oracle
+// Database SQL Language Reference, "Database Object Names and Qualifiers").
 func bare(name string) bool {
 	for i := range len(name) {
 		c := name[i]
@@ -38,7 +39,7 @@ func bare(name string) bool {
 	return name != ""
 }
 
-// systemAccount tells whether an account came with the server, for a column.
+// systemAccount reports whether an account came with the server, for a column.
 func systemAccount(column string) string {
 	return "CASE WHEN " + column + " IN (SELECT username FROM all_users WHERE oracle_maintained = 'Y') THEN 1 ELSE 0 END"
 }

@@ -6,7 +6,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// clientLines are the lines that scripts for the servers' own client have beside statements.
+// clientLines are the lines for the servers' own client that scripts have, besides statements.
 var clientLines = &engine.ClientLines{
 	Begins: func(word string) bool {
 		switch word {
@@ -20,7 +20,7 @@ var clientLines = &engine.ClientLines{
 	Read: clientLine,
 }
 
-// clientLine says what a line means; nil for the beginning of a statement: SET TRANSACTION, SET ROLE.
+// clientLine reads a line. It is nil for the beginning of a statement, such as SET TRANSACTION or SET ROLE.
 func clientLine(line string) *engine.ClientLine {
 	line = strings.TrimSpace(line)
 	if strings.HasPrefix(line, "@") {

@@ -1,8 +1,7 @@
-// Package oracle is the engine for Oracle's databases. What the listener answers, and
-// how the connection is encrypted, is found out by its own code on the raw
-// connection; the login and everything after it are the driver's, over that same
-// connection. The driver is shown the listener's acceptance from memory: it would
-// follow redirects by itself, dial again, and read files that nobody named.
+// Package oracle is the engine for Oracle's databases. Its own code asks the listener, and encrypts the raw
+// connection. The login and all that follows are the driver's, over that same connection. The driver gets the
+// listener's acceptance from memory: by itself it would follow redirects, dial again, and read files that no profile
+// names.
 package oracle
 
 import (
@@ -68,9 +67,8 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// Speak asks the listener for the service. Where the rule wants TLS that comes first:
-// a listener of this server has a port of its own for it, and says nothing there
-// before the handshake.
+// Speak asks the listener for the service. Where the rule wants TLS, the handshake comes first: these listeners have
+// a separate port for TLS, and answer nothing there before it.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	if rule := c.to.TLS.Rule; c.to.Network == "tcp" && (rule == tlsrule.Required || rule == tlsrule.Verified) {
 		if !c.encryptFirst(ctx) {
@@ -80,8 +78,8 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 	return c.ask(ctx, 0)
 }
 
-// encryptFirst makes the handshake, and says whether to go on. A listener without TLS
-// takes its first bytes for a long packet and waits for the rest.
+// encryptFirst makes the handshake, and reports whether to go on. A listener without TLS takes the first bytes of it
+// for a long packet and waits for the rest.
 func (c *conversation) encryptFirst(ctx context.Context) bool {
 	plain := make(chan bool, 1)
 	probing, stop := context.WithCancel(ctx)
@@ -119,8 +117,8 @@ func (c *conversation) encryptFirst(ctx context.Context) bool {
 	return true
 }
 
-// patience is how long a handshake is left alone before another connection finds out
-// whether the listener speaks without TLS.
+// patience is how long to wait for a handshake before another connection tries whether the listener answers without
+// TLS.
 func patience(ctx context.Context) time.Duration {
 	const usual = time.Second
 	if deadline, ok := ctx.Deadline(); ok {
@@ -129,7 +127,7 @@ func patience(ctx context.Context) time.Duration {
 	return usual
 }
 
-// plainListener reports whether a listener answers in the clear.
+// plainListener reports whether a listener answers without TLS.
 func (c *conversation) plainListener(ctx context.Context) bool {
 	if c.to.Redial == nil || ctx.Err() != nil {
 		return false
@@ -138,7 +136,7 @@ func (c *conversation) plainListener(ctx context.Context) bool {
 	return ok && service.Engine == Word
 }
 
-// Encrypt tells how the handshake went, which was made before.
+// Encrypt returns the result of the handshake, which Speak made.
 func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result) {
 	if c.tlsResult != nil {
 		return c.tlsFacts, *c.tlsResult
@@ -150,8 +148,7 @@ func (c *conversation) Encrypt(context.Context) (*tlsrule.Facts, finding.Result)
 	return nil, finding.Good("not encrypted: the listener speaks without TLS at this port")
 }
 
-// ask sends the connect packet and judges the answer. redirected counts how often the
-// listener sent us elsewhere.
+// ask sends the connect packet and judges the answer. redirected is how many redirects were followed before.
 func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 	defer probe.Guard(ctx, c.raw)()
 	packet := tns.ConnectPacket(c.target())
@@ -193,7 +190,7 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 		Suggest("gharbor test %s   # again; if it repeats, the listener's log says why", c.to.Profile))
 }
 
-// target is what the listener is asked for.
+// target is what we ask the listener for.
 func (c *conversation) target() tns.Target {
 	host, port, _ := net.SplitHostPort(c.to.Address)
 	number := 0
@@ -244,7 +241,7 @@ func (c *conversation) listen(ctx context.Context) (answer tns.Packet, other *gr
 	return answer, nil, &judged
 }
 
-// notTNS is the result for an answer of another kind.
+// notTNS is the result for an answer that is not of this protocol.
 func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result {
 	if service, ok := c.probe.Recognise(reply); ok && service.TLS {
 		return c.tlsOnly("its first bytes: " + clean.Bytes(reply, 16))
@@ -259,7 +256,7 @@ func (c *conversation) notTNS(ctx context.Context, reply []byte) finding.Result 
 	return c.probe.ExplainAnswer(ctx, c.probe.ReadRest(reply))
 }
 
-// wantsTLS reports whether the listener takes up a handshake.
+// wantsTLS reports whether the listener answers a handshake.
 func (c *conversation) wantsTLS(ctx context.Context) bool {
 	if c.to.Redial == nil {
 		return false
@@ -268,7 +265,7 @@ func (c *conversation) wantsTLS(ctx context.Context) bool {
 	return ok && service.TLS
 }
 
-// tlsOnly is the result for a listener that was spoken to in the clear and wants TLS.
+// tlsOnly is the result for a listener that wants TLS, where the profile uses none.
 func (c *conversation) tlsOnly(seen string) finding.Result {
 	return finding.FailWith(finding.New(finding.SpeakTLSOnly,
 		"the listener at %s speaks TLS from the first byte, but the rule is %s", c.to.Address, c.to.TLS.Rule).
@@ -276,7 +273,7 @@ func (c *conversation) tlsOnly(seen string) finding.Result {
 		Suggest("gharbor set %s tls=verified", c.to.Profile))
 }
 
-// again makes a new handshake where the server that takes over wants its own.
+// again makes a new handshake, where the server to which the listener hands the connection wants its own.
 func (c *conversation) again(ctx context.Context) *finding.Result {
 	secure, facts, result, err := c.to.TLS.Handshake(ctx, c.raw)
 	if err != nil {
@@ -292,7 +289,7 @@ func (c *conversation) again(ctx context.Context) *finding.Result {
 	return nil
 }
 
-// let is the result for a listener that lets one in.
+// let is the result for a listener that accepts.
 func (c *conversation) let(answer tns.Packet) finding.Result {
 	var err error
 	if c.accepted, err = tns.ParseAccept(answer); err != nil {
@@ -311,8 +308,7 @@ func (c *conversation) describeTarget() string {
 	return "the service " + clean.Quote(c.to.Service)
 }
 
-// redirect follows a listener to the server that it names: once, and only to an
-// address that the profile or its alias lists.
+// redirect follows a redirect: once, and only to an address that the profile or its alias lists.
 func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before int) finding.Result {
 	place, err := c.place(answer)
 	if err != nil {
@@ -359,7 +355,7 @@ func (c *conversation) redirect(ctx context.Context, answer tns.Packet, before i
 	return result
 }
 
-// place is where a redirect leads.
+// place is the address of a redirect.
 func (c *conversation) place(answer tns.Packet) (tns.Place, error) {
 	place, more, err := tns.ParseRedirect(answer)
 	if err != nil || more == 0 {
@@ -376,5 +372,5 @@ func (c *conversation) place(answer tns.Packet) (tns.Place, error) {
 	return tns.ParsePlace(bytes.TrimSuffix(body[:min(len(body), more)], []byte{0}), answer.Flags&2 != 0)
 }
 
-// LogInAs names the user in place of the target's.
+// LogInAs sets another user than the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

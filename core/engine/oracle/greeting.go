@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/engine/oracle/tns"
 )
 
-// opening asks a listener for nothing, which it refuses in words of its own.
+// opening is a connect packet that asks for nothing, which a listener refuses by its protocol.
 func opening() []byte { return tns.ConnectPacket(tns.Target{}) }
 
 // recognise names a listener by the packet with which it answers.

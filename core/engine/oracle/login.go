@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// These end a login before anything is given away.
+// These end a login before the password is sent.
 var (
 	errWeak  = errors.New("the server asked for a broken login method")
 	errEmpty = errors.New("an empty password")
@@ -36,15 +36,15 @@ type session struct {
 	open   bool
 }
 
-// close ends the session politely.
+// close ends the session by the protocol's own message.
 func (s *session) close() {
 	if s.open {
 		s.guardCall(s.db.Close)
 	}
 }
 
-// guardCall runs the driver's code, whose defects on a hostile server's bytes end the
-// call and not the program.
+// guardCall runs the driver's code. Where that panics at a hostile server's bytes, the call ends with an error and
+// the program goes on.
 func (s *session) guardCall(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
@@ -57,8 +57,7 @@ func (s *session) guardCall(call func() error) (err error) {
 	return call()
 }
 
-// Login logs in through the driver, over the connection that the stages before have
-// proved.
+// Login logs in through the driver, over the connection that earlier stages tested.
 func (c *conversation) Login(ctx context.Context) finding.Result {
 	if err := c.logIn(ctx); err != nil {
 		return finding.FailWith(c.loginFailed(ctx, err))
@@ -118,15 +117,15 @@ func (c *conversation) logIn(ctx context.Context) error {
 	return nil
 }
 
-// bindContext makes the end of ctx that of what is read and written. Its deadline was set
-// before a person was asked, so it is not looked at.
+// bindContext ends reads and writes when ctx ends. It does not use the deadline of ctx, which was set before a person
+// was asked for a password.
 func (c *conversation) bindContext(ctx context.Context) (release func() bool) {
 	c.raw.SetDeadline(time.Time{})
 	return context.AfterFunc(ctx, func() { c.raw.SetDeadline(time.Unix(1, 0)) })
 }
 
-// config is the driver's configuration, made by hand: its own reader of connection
-// strings looks for wallets, and asks the system who one is.
+// config is the driver's configuration, field by field: the driver's reader of connection strings looks for wallets,
+// and asks the system for the user's name.
 func (c *conversation) config(s *replayConn) *configurations.ConnectionConfig {
 	wanted := c.target()
 	return &configurations.ConnectionConfig{
@@ -155,7 +154,7 @@ func (c *conversation) config(s *replayConn) *configurations.ConnectionConfig {
 	}
 }
 
-// loggedIn takes the facts that the server gives with its yes.
+// loggedIn takes the facts that the server sends when it accepts a login.
 func (c *conversation) loggedIn(p map[string]string) {
 	f := &c.facts
 	f.User = clean.Line(strings.ToUpper(c.to.User), 100)
@@ -182,8 +181,7 @@ func firstOf(words ...string) string {
 	return ""
 }
 
-// Database says what the service opened: with this server that is not the client's
-// choice.
+// Database reports the database that the service opened: with this server the client does not choose it.
 func (c *conversation) Database(context.Context) finding.Result {
 	p := c.session.db.SessionProperties
 	words := []string{c.describeTarget()}

@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// provision is what an account with the role DBA does for another one: it lets it log in, and gives it rights on tables
+// provision is what an account with the role DBA does for another one: it unlocks it, and gives it rights on tables
 // (Oracle Database SQL Language Reference, "ALTER USER", "GRANT").
 var provision = &engine.Provision{
 	Unlock: planUnlock,
@@ -23,7 +23,7 @@ var tableRights = map[engine.Access][]string{
 	engine.AccessRead:  {"SELECT"},
 }
 
-// planUnlock takes the lock of an account away, and gives it the right to log in.
+// planUnlock unlocks an account, and gives it the right to log in.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	rows, err := ask(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(foldName(w.User)))
 	if err != nil {
@@ -50,8 +50,8 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, nil
 }
 
-// planRights gives an account rights on tables. There is no right on all tables of a schema that are there and will be,
-// but for rights on those of every schema, which nobody gets from here.
+// planRights gives an account rights on tables. A right on all present and future tables exists only for every schema
+// at once, which we never give.
 func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if len(w.Tables) == 0 {
 		return nil,

@@ -41,7 +41,7 @@ const (
 	noCommonProtocol   = 28040
 )
 
-// listenerRefused is the finding for a listener's no.
+// listenerRefused is the finding for a listener's refusal.
 func (c *conversation) listenerRefused(r tns.Refusal) *finding.Finding {
 	var found *finding.Finding
 	switch r.Code {
@@ -162,7 +162,7 @@ func plain(err error) string {
 	return probe.LastError(err)
 }
 
-// serverText is the server's own words, of which the number is sure.
+// serverText is the server's message, or its number where the message is missing.
 func serverText(e *network.OracleError) string {
 	if e.ErrMsg == "" {
 		return fmt.Sprintf("ORA-%05d", e.ErrCode)
@@ -170,7 +170,7 @@ func serverText(e *network.OracleError) string {
 	return clean.Quote(e.ErrMsg)
 }
 
-// serverRefused maps what the server said during the login.
+// serverRefused returns the finding for a server's error during the login.
 func (c *conversation) serverRefused(e *network.OracleError) *finding.Finding {
 	name, user := c.to.Profile, clean.Quote(c.to.User)
 	var found *finding.Finding

@@ -23,10 +23,9 @@ const (
 	maxTotal  = 32 << 20
 )
 
-// replayConn gives the driver an acceptance that was already read: what the driver sends to
-// the listener is dropped, as it was already sent. It reads every
-// packet's length before the driver does, and looks for what the driver tells nobody.
-// Deadlines are the conversation's own.
+// replayConn gives the driver the acceptance that was already read, and drops what the driver sends to the listener,
+// as it was already sent. It checks the length of each packet before the driver does, and reads what the driver does
+// not pass on. Deadlines are the conversation's own.
 type replayConn struct {
 	net.Conn
 	replay []byte // for the driver to read
@@ -40,7 +39,7 @@ type replayConn struct {
 	warning string                  // what the server warned of, as the driver would print it
 }
 
-// errTooLong is a packet that no honest server sends.
+// errTooLong says that a packet is longer than any that an honest server sends.
 var errTooLong = errors.New("the server sent a packet longer than any of this protocol")
 
 func (s *replayConn) Write(p []byte) (int, error) {
@@ -94,16 +93,14 @@ func (s *replayConn) next() error {
 	return nil
 }
 
-// warned finds a warning that a password ends soon: ORA-28002 and ORA-28011, in any
-// language.
+// warned finds a warning that a password expires soon: ORA-28002 and ORA-28011, in any language.
 var warned = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`ORA-(28002|28011)[^\x00-\x1f]{0,160}`) })
 
 func (s *replayConn) SetDeadline(time.Time) error      { return nil }
 func (s *replayConn) SetReadDeadline(time.Time) error  { return nil }
 func (s *replayConn) SetWriteDeadline(time.Time) error { return nil }
 
-// DialContext hands the driver the connection that is there, once: it may not make
-// another.
+// DialContext gives the driver the present connection, once: the driver may not make another.
 func (s *replayConn) DialContext(context.Context, string, string) (net.Conn, error) {
 	if s.opened {
 		return nil, errors.New("the driver asked for a second connection")

@@ -18,7 +18,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Run runs a statement through the driver, which breaks it off at the server when ctx ends.
+// Run runs a statement through the driver, which cancels it at the server when ctx ends.
 func (c *conversation) Run(ctx context.Context, s engine.Statement, to engine.Results) error {
 	c.raw.SetDeadline(time.Time{})
 	start := time.Now()
@@ -72,7 +72,7 @@ func (c *conversation) run(ctx context.Context, s engine.Statement, to engine.Re
 	return give(ctx, rows, to)
 }
 
-// give gives the rows of an answer to where they go.
+// give gives the rows of an answer to the receiver.
 func give(ctx context.Context, rows driver.Rows, to engine.Results) error {
 	names := rows.Columns()
 	kinds, _ := rows.(driver.RowsColumnTypeDatabaseTypeName)
@@ -143,7 +143,7 @@ func formatValue(v driver.Value, kind string) []byte {
 	return fmt.Append(nil, v)
 }
 
-// firstWord is the first word of a statement, in capital letters, behind comments and parentheses.
+// firstWord is the first word of a statement after comments and parentheses, in capital letters.
 func firstWord(text string) string {
 	for {
 		text = strings.TrimLeft(text, " \t\r\n(")
@@ -162,7 +162,7 @@ func firstWord(text string) string {
 	}
 }
 
-// asks tells whether a statement gives rows, changes whether it counts them.
+// asks reports whether a statement returns rows, changes whether it counts changed rows.
 func asks(text string) bool {
 	word := firstWord(text)
 	return word == "SELECT" || word == "WITH"
@@ -176,7 +176,7 @@ func changes(text string) bool {
 	return false
 }
 
-// refusedStatement is the driver's error as what it means.
+// refusedStatement turns the driver's error into ours.
 func (c *conversation) refusedStatement(err error) error {
 	var server *network.OracleError
 	switch {
@@ -200,7 +200,7 @@ func (c *conversation) refusedStatement(err error) error {
 	return err
 }
 
-// InTransaction tells whether a transaction of ours is open: without one the driver commits each statement.
+// InTransaction reports whether a transaction of ours is open: without one the driver commits each statement.
 func (c *conversation) InTransaction() bool { return c.transaction != nil }
 
 // Took is the time of the last statement at the server.

@@ -22,7 +22,7 @@ const sessionQuery = "SELECT SYS_CONTEXT('USERENV','SESSION_USER'), SYS_CONTEXT(
 	"TO_CHAR(SYS_EXTRACT_UTC(SYSTIMESTAMP), 'YYYY-MM-DD\"T\"HH24:MI:SS.FF3'), " +
 	"(SELECT value FROM nls_database_parameters WHERE parameter = 'NLS_CHARACTERSET') FROM dual"
 
-// openQuery says whether the database may be written to; few accounts may ask.
+// openQuery asks whether the database takes writes; few accounts may ask.
 const openQuery = "SELECT open_mode, TO_CHAR(dbid), TO_CHAR(resetlogs_change#) FROM v$database"
 
 // Session reads the facts and measures the round trip.
@@ -65,8 +65,8 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	return finding.Good("%s", f.Server())
 }
 
-// mayWrite finds out whether anything can be written: a standby can't be, and of the
-// others an account with the right to look says so. Else it is not known.
+// mayWrite finds out whether the database takes writes: a standby takes none, and of others an account with the right
+// to ask can tell. Otherwise it is not known.
 func (c *conversation) mayWrite(ctx context.Context, role string) {
 	f := &c.facts
 	standby := strings.Contains(role, "STANDBY")
@@ -89,7 +89,7 @@ func (c *conversation) mayWrite(ctx context.Context, role string) {
 	}
 }
 
-// identifier is a name as a statement has it.
+// identifier is a name in a statement's form.
 func identifier(name string) string {
 	if name != "" && strings.Trim(name, "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_$#") == "" {
 		return strings.ToUpper(name)
@@ -100,7 +100,7 @@ func identifier(name string) string {
 // literal is a text in a statement.
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// foldName returns a name as the server keeps it: in capital letters, but where it is quoted.
+// foldName returns a name in the server's form: in capital letters, unless it is quoted.
 func foldName(name string) string {
 	if own, ok := strings.CutPrefix(name, `"`); ok {
 		return strings.TrimSuffix(own, `"`)
@@ -135,7 +135,7 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 	return missing, nil
 }
 
-// LookUp finds out in the catalogue why an account was kept out.
+// LookUp finds out in the catalogue why the server refused an account.
 func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	rows, err := c.query(ctx, "SELECT account_status FROM dba_users WHERE username = "+literal(foldName(r.User)))
 	if err != nil {
@@ -166,7 +166,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	return nil
 }
 
-// refine replaces the general finding by the specific cause.
+// refine replaces the general finding by the exact one.
 func refine(r engine.Refusal, code finding.Code, cause, status string) *finding.Finding {
 	found := r.Finding
 	found.Code, found.Cause, found.Try, found.Do = code, cause, []string{}, []string{}

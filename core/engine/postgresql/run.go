@@ -168,7 +168,7 @@ func (c *conversation) handOnNotice(_ *pgconn.PgConn, n *pgconn.Notice) {
 	}
 }
 
-// InTransaction tells whether a transaction is open.
+// InTransaction reports whether a transaction is open.
 func (c *conversation) InTransaction() bool { return c.pg.TxStatus() != 'I' }
 
 // TransactionFailed reports whether the transaction that is open can only be rolled back.

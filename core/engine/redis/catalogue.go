@@ -30,10 +30,10 @@ var catalogue = &engine.Catalogue{
 // maxListing bounds an answer of a listing, in bytes.
 const maxListing = 64 << 20
 
-// errOther is a connection that is not of this engine: a mistake in the program.
+// errOther says that a connection is not this engine's: a defect of the program.
 var errOther = errors.New("the connection is not of this engine")
 
-// readKind reads the things of a kind.
+// readKind reads all things of one kind.
 func readKind(ctx context.Context, r engine.Runner, kind engine.Kind, _ *engine.Facts, one string) (
 	rows [][][]byte, less *engine.StatementError, err error,
 ) {
@@ -62,7 +62,7 @@ func readKind(ctx context.Context, r engine.Runner, kind engine.Kind, _ *engine.
 	return rows, nil, err
 }
 
-// answer sends a command whose refusal is an error.
+// answer sends a command. It returns the server's refusal as an error.
 func (c *conversation) answer(ctx context.Context, words ...string) (*resp.Reply, error) {
 	reply, err := c.ask(ctx, words...)
 	if err != nil {
@@ -85,7 +85,7 @@ func text(s string) []byte {
 // no and isSystem are the last value of a row: whether the system made it.
 var no, isSystem = []byte("f"), []byte("t")
 
-// databases are those that have keys, and the one of the session.
+// databases are those with keys, and the session's own.
 func (c *conversation) databases(ctx context.Context, one string) ([][][]byte, error) {
 	reply, err := c.answer(ctx, "INFO", "keyspace")
 	if err != nil {
@@ -121,7 +121,7 @@ func (c *conversation) databases(ctx context.Context, one string) ([][][]byte, e
 	return rows, nil
 }
 
-// Bounds of a sample of keys: how many there are of, and how many steps are made to find them.
+// Bounds of a sample of keys: its size, and the steps to find them.
 const (
 	mostKeys  = 1000
 	keysSteps = 500
@@ -132,7 +132,7 @@ var lengths = map[string]string{
 	"string": "STRLEN", "list": "LLEN", "hash": "HLEN", "set": "SCARD", "zset": "ZCARD", "stream": "XLEN",
 }
 
-// keys are a sample of the keys that fit a pattern: by type, the largest first.
+// keys is a sample of the keys that fit a pattern: by type, the largest first.
 func (c *conversation) keys(ctx context.Context, pattern string) ([][][]byte, error) {
 	if pattern == "" {
 		pattern = "*"
@@ -315,7 +315,7 @@ func (c *conversation) activity(ctx context.Context) ([][][]byte, error) {
 	return rows, nil
 }
 
-// slow are the commands that took long, as far as the server keeps them.
+// slow are the slow commands that the server has logged.
 func (c *conversation) slow(ctx context.Context) ([][][]byte, error) {
 	const most = "128" // which is as many as servers keep
 	reply, err := c.answer(ctx, "SLOWLOG", "GET", most)

@@ -23,7 +23,7 @@ func writeURL(c *engine.Connection, u *engine.URLParts) {
 	}
 }
 
-// clientVariables are read by applications: the servers' own client has one for the password alone.
+// clientVariables are for applications: the servers' own client reads only one for the password.
 func clientVariables(c *engine.Connection) []engine.Variable {
 	all := []engine.Variable{{Name: "REDIS_DB", Value: c.Database}, {Name: "REDIS_USERNAME", Value: c.User}}
 	if c.Socket() != "" {

@@ -1,6 +1,6 @@
-// Package redis is the engine for Redis and for servers that speak its protocol. What speaks, how it is encrypted and
-// who may log in are found out step by step over one connection, by the package's own code: the protocol is small and
-// open (sub-package resp). Start with Spec.
+// Package redis is the engine for Redis and for servers that speak its protocol. Its own code finds out over one
+// connection, step by step, what speaks there, how it is encrypted and who may log in: the protocol is small and open
+// (sub-package resp). Start with Spec.
 package redis
 
 import (
@@ -72,7 +72,7 @@ func (c *conversation) Close() {
 	c.raw.Close()
 }
 
-// Speak sends PING, which each server answers: with PONG, or with why it does not.
+// Speak sends PING. Each server answers it, with PONG or with the reason of a refusal.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
 	if c.probe.Strict() {
 		return finding.Good("not asked: TLS begins with the first byte")
@@ -139,7 +139,7 @@ func speaksPlainly(_ context.Context, conn net.Conn) bool {
 	return err == nil && isRedis(seen.Bytes)
 }
 
-// ask sends a command, and reads its answer. The error is that of the connection; a refusal is a reply.
+// ask sends a command, and reads its answer. The error is that of the connection; a server's refusal is a reply.
 func (c *conversation) ask(ctx context.Context, words ...string) (*resp.Reply, error) {
 	replies, err := c.askAll(ctx, words)
 	if err != nil {
@@ -168,8 +168,8 @@ func (c *conversation) askAll(ctx context.Context, commands ...[]string) ([]*res
 	return replies, nil
 }
 
-// serverText is a server's refusal, for what is seen.
+// serverText is a server's refusal, for a report.
 func serverText(r *resp.Reply) string { return clean.Quote(clean.Line(r.String(), 300)) }
 
-// LogInAs names the user in place of the target's.
+// LogInAs sets another user than the target's.
 func (c *conversation) LogInAs(user string) { c.to.User = user }

@@ -36,7 +36,7 @@ func appendJSON(to []byte, r *resp.Reply) []byte {
 	return appendText(to, printable(r.Text))
 }
 
-// appendText adds a text as JSON has it.
+// appendText adds a text as a JSON string.
 func appendText(to, text []byte) []byte {
 	quoted, _ := json.Marshal(string(text))
 	return append(to, quoted...)

@@ -7,9 +7,9 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// splitLine takes a command apart as the servers do with one that is typed (Redis documentation, "Inline commands"):
-// arguments have blanks between them; one in double quotes may have \n, \r, \t, \b, \a, \", \\ and \xHH in it, one in
-// single quotes \' alone. A quote ends an argument.
+// splitLine splits a command into arguments, as the servers do with a typed one (Redis documentation, "Inline
+// commands"): blanks stand between arguments; in double quotes \n, \r, \t, \b, \a, \", \\ and \xHH are escapes, in
+// single quotes only \' is. A closing quote ends the argument.
 func splitLine(line []byte) ([]engine.Argument, error) { return splitWith(line, false) }
 
 // splitWith is splitLine for a command with parameters, which have zero bytes.
@@ -82,7 +82,7 @@ func readQuoted(line []byte, at int, a *engine.Argument) (int, error) {
 	return 0, &engine.ArgumentError{At: from, What: "this text in quotes is not closed on its line"}
 }
 
-// unescapeByte returns the byte that stands behind a backslash, and how many more bytes of the text it takes.
+// unescapeByte returns the byte for an escape without its backslash, and how many bytes after the first belong to it.
 func unescapeByte(text []byte) (c byte, skip int) {
 	if text[0] == 'x' && len(text) >= 3 {
 		if n, err := strconv.ParseUint(string(text[1:3]), 16, 8); err == nil {
@@ -127,7 +127,7 @@ func isPlain(text string) bool {
 	return text != "" && text[0] != '#' && text[0] != '{'
 }
 
-// formatArgument returns an argument as it is typed.
+// formatArgument returns an argument in the form in which a person types it.
 func formatArgument(text string) string {
 	if isPlain(text) {
 		return text

@@ -14,8 +14,7 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// defaultUser is the account of a connection that has not logged in, and of a login that names none (Redis
-// documentation, "ACL").
+// defaultUser is the account before a login, and of a login without a name (Redis documentation, "ACL").
 const defaultUser = "default"
 
 // The ways of a login.
@@ -56,7 +55,7 @@ func (c *conversation) Login(ctx context.Context) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// notAsked is the result for a server that lets everybody in.
+// notAsked is the result for a server that asks for no login.
 func (c *conversation) notAsked() finding.Result {
 	found := finding.New(finding.LoginNoPasswordAsked,
 		"the server asks for no password: everybody who reaches it is its user %s", defaultUser)
@@ -69,7 +68,7 @@ func (c *conversation) notAsked() finding.Result {
 		"%s, no password asked", clean.Quote(defaultUser))
 }
 
-// inTheClear reports whether what is sent can be read on the way.
+// inTheClear reports whether others can read on the way what is sent.
 func (c *conversation) inTheClear() bool {
 	return c.to.Network != "unix" && (c.facts.TLSVerified == nil || !*c.facts.TLSVerified)
 }
@@ -78,7 +77,7 @@ func (c *conversation) listenerChecked() bool {
 	return c.to.ListenerChecked != nil && c.to.ListenerChecked()
 }
 
-// authentication is the command AUTH. This protocol sends the password as it is, so it goes out over verified TLS, to a
+// authentication is the command AUTH. It has the password in the clear, so it is sent only over verified TLS, to a
 // socket or a loopback port whose process was checked, or where the profile says tls = off.
 func (c *conversation) authentication(ctx context.Context, user string) ([]string, *finding.Finding) {
 	words := []string{"AUTH", user, ""}
@@ -106,7 +105,7 @@ func (c *conversation) authentication(ctx context.Context, user string) ([]strin
 	return words, nil
 }
 
-// unsafe is for a password that would go over a way on which others can read it.
+// unsafe is for a password that others could read on the way.
 func (c *conversation) unsafe() *finding.Finding {
 	found := c.to.NotInTheClear(finding.New(finding.LoginCleartextRefused,
 		"the server wants the password as it is, and the way to it is not safe"), &c.facts)
@@ -117,7 +116,7 @@ func (c *conversation) unsafe() *finding.Finding {
 		c.to.Profile)
 }
 
-// greet logs in, and asks for the newer protocol in the same message. nil means that the server let one in.
+// greet logs in, and asks for the newer protocol in the same message. It is nil after a login.
 func (c *conversation) greet(ctx context.Context, authentication []string) *finding.Result {
 	commands := [][]string{{"HELLO", "3"}}
 	if authentication != nil {
@@ -181,7 +180,7 @@ func (c *conversation) refusedLogin(r *resp.Reply) *finding.Finding {
 		Suggest("gharbor show %s", c.to.Profile)
 }
 
-// sentinel is for a server that watches others. What it says of them is shown, and not followed.
+// sentinel is for a server that watches others. The report shows what it says about them; we don't follow it.
 func (c *conversation) sentinel(ctx context.Context) *finding.Finding {
 	found := finding.New(finding.SpeakSentinel, "a sentinel answers at %s: it watches servers, and has no data",
 		c.to.Address)
@@ -214,7 +213,7 @@ func fields(r *resp.Reply) map[string]string {
 	return all
 }
 
-// Database goes to the database of the profile. They have numbers.
+// Database selects the profile's database, which has a number.
 func (c *conversation) Database(ctx context.Context) finding.Result {
 	c.facts.Database = c.to.Database
 	if c.facts.Database == "" {
@@ -280,7 +279,7 @@ func replyOr(r *resp.Reply, err error) *resp.Reply {
 	return r
 }
 
-// LookUp finds out with an administrator's login why the server refused another one.
+// LookUp finds out, in an administrator's session, why the server refused another login.
 func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	user := r.User
 	if user == "" {

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// provision is how an account that may use ACL makes another one (Redis documentation, "ACL"). Passwords go as their
-// SHA-256, which is what the server keeps: no log of it has the password.
+// provision is how an account that may use ACL makes another one (Redis documentation, "ACL"). It sends a password's
+// SHA-256, which is the server's stored form: no log of the server has the password.
 var provision = &engine.Provision{
 	Numbered:    true,
 	Account:     planAccount,
@@ -36,7 +36,7 @@ func userOf(w *engine.DesiredState) string {
 	return w.User
 }
 
-// hashOf is what a server keeps of a password.
+// hashOf is a server's stored form of a password.
 func hashOf(v secret.Value) string {
 	sum := sha256.Sum256([]byte(v.Disclose()))
 	return hex.EncodeToString(sum[:])
@@ -94,7 +94,7 @@ const (
 	whyOpen       = "the user %s gets in with any password (nopass)"
 )
 
-// changeUser is a change of a user. rules are those that the server is sent, shown with [hidden] for a hash.
+// changeUser is a change of a user by rules. The shown text has [hidden] in place of a hash.
 func changeUser(why, user string, hash string, rules ...string) engine.Change {
 	c := engine.Change{Why: fmt.Sprintf(why, user), Text: "ACL SETUSER " + formatArgument(user)}
 	c.Shown = c.Text
@@ -149,8 +149,7 @@ func alterUser(c engine.Change) engine.Change {
 	return c
 }
 
-// rightsOf are the rules of an access, and examples of commands that it allows, by which it is seen whether it is
-// there.
+// rightsOf are the rules of an access, and examples of commands that it allows: an account that may run them has it.
 func rightsOf(access engine.Access) (rules []string, examples []string) {
 	reading := []string{"GET x", "SCAN 0", "TTL x", "HGETALL x", "LRANGE x 0 1", "SMEMBERS x", "ZRANGE x 0 1",
 		"XRANGE x - +", "SELECT 0", "PING", "INFO"}
@@ -208,8 +207,8 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, keep(ctx, ask, p)
 }
 
-// lacks tells whether a user may not run one of the examples with a key that fits a pattern. A server before version 7
-// does not try commands for others: there the rules themselves are compared.
+// lacks reports whether a user may not run one of the examples with a key that fits a pattern. A server before
+// version 7 can't try a command for another user: there the rules are compared.
 func lacks(ctx context.Context, ask engine.Ask, user string, a *account, examples, patterns []string) (bool, error) {
 	for _, pattern := range patterns {
 		_, name, _ := strings.Cut(pattern, "~")
@@ -253,7 +252,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, keep(ctx, ask, p)
 }
 
-// planUser plans the change of a user that is there.
+// planUser plans the change of an existing user.
 func planUser(ctx context.Context, ask engine.Ask, w *engine.DesiredState, change func(user string,
 	a *account) []engine.Change) (
 	*engine.Plan, error,
@@ -271,7 +270,7 @@ func planUser(ctx context.Context, ask engine.Ask, w *engine.DesiredState, chang
 	return p, keep(ctx, ask, p)
 }
 
-// planUnlock switches a user on.
+// planUnlock enables a user.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	return planUser(ctx, ask, w, func(user string, a *account) []engine.Change {
 		if a.on {
@@ -281,7 +280,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	})
 }
 
-// planDropAccount removes a user. The default user is always there.
+// planDropAccount removes a user. The default user can't be removed.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	if userOf(w) == defaultUser {
 		return nil, &engine.NameError{What: "the user default can't be dropped: each connection begins as it"}
@@ -302,7 +301,7 @@ func planPassword(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (
 	})
 }
 
-// planDropOld takes all passwords of a user away but the new one.
+// planDropOld removes all passwords of a user except the new one.
 func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
 	user, p := userOf(w), &engine.Plan{}
 	a, err := askAccount(ctx, ask, user)
@@ -315,8 +314,8 @@ func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 	return p, keep(ctx, ask, p)
 }
 
-// keep adds the statement that writes changed users to the server's disk: into its file of users where it has one, else
-// into its file of settings. Without either they last until the server ends, which is noted.
+// keep adds the statement that writes changed users to the server's disk: into its file of users where it has one,
+// else into its file of settings. Without either they last until the server ends, and a note says so.
 func keep(ctx context.Context, ask engine.Ask, p *engine.Plan) error {
 	if len(p.Changes) == 0 {
 		return nil

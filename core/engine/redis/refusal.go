@@ -30,8 +30,8 @@ const (
 	meansBusy
 )
 
-// signs are how servers refuse, the surest first: the first word of an error is its code (Redis documentation, "RESP
-// simple errors"), and ERR is that of many, which their words tell apart.
+// signs recognise refusals, the surest first. The first word of an error is its code (Redis documentation, "RESP
+// simple errors"); many have the code ERR, and differ only in the words after it.
 var signs = []struct {
 	code  string // the first word
 	words string // that stand behind it; "" for any
@@ -81,7 +81,7 @@ func isRefusal(r *resp.Reply, code string) bool {
 	return r.IsError() && (r.String() == code || strings.HasPrefix(r.String(), code+" "))
 }
 
-// refusedFirst is the finding for a server that serves nobody now, or not from here; nil where it answers.
+// refusedFirst is the finding for a server that serves nobody now, or nobody from here; nil for one that answers.
 func (c *conversation) refusedFirst(r *resp.Reply) *finding.Finding {
 	switch means(r) {
 	case meansProtected:

@@ -39,7 +39,7 @@ const readers engine.Words = "GET MGET STRLEN GETRANGE SUBSTR GETBIT BITCOUNT BI
 	"GEODIST GEOHASH GEOPOS GEOSEARCH GEORADIUS_RO GEORADIUSBYMEMBER_RO SORT_RO EVAL_RO EVALSHA_RO FCALL_RO " +
 	"PFCOUNT TOUCH PING ECHO TIME INFO LASTSAVE ROLE SELECT COMMAND MULTI EXEC DISCARD WATCH UNWATCH LOLWUT"
 
-// readingPairs are likewise, of commands that have others behind them. A command that has none is a pair with "".
+// readingPairs are the same for commands with a subcommand. A command that was given without one is a pair with "".
 var readingPairs = sync.OnceValue(func() map[string]engine.Words {
 	return map[string]engine.Words{
 		"CONFIG":   "GET",
@@ -69,7 +69,7 @@ const writers engine.Words = "SET SETNX SETEX PSETEX MSET MSETNX APPEND SETRANGE
 	"XADD XDEL XTRIM XGROUP XREADGROUP XACK XCLAIM XAUTOCLAIM XSETID PFADD PFMERGE " +
 	"GEOADD GEOSEARCHSTORE GEORADIUS GEORADIUSBYMEMBER SORT PUBLISH SPUBLISH WAIT WAITAOF RESTORE"
 
-// reads tells whether a command changes nothing.
+// reads reports whether a command changes nothing.
 func reads(words []string) bool {
 	if readers.Has(words[0]) {
 		return true
@@ -77,8 +77,8 @@ func reads(words []string) bool {
 	return len(words) > 1 && readingPairs()[words[0]].Has(words[1])
 }
 
-// riskOf says what a command may destroy: keys as a whole, all keys, the server or its accounts and settings, and
-// whatever can't be seen into.
+// riskOf says what a command may destroy: whole keys, all keys, the server or its accounts and settings, and anything
+// where it can't be judged.
 func riskOf(words []string) string {
 	first := words[0]
 	switch {
@@ -96,7 +96,7 @@ func riskOf(words []string) string {
 	return "what " + first + " does is not known"
 }
 
-// hasPassword tells whether a command has a password in it, or the hash of one.
+// hasPassword reports whether a command has a password in it, or the hash of one.
 func hasPassword(words []string) bool {
 	pair := ""
 	if len(words) > 1 {
@@ -121,13 +121,13 @@ func hasPassword(words []string) bool {
 	return false
 }
 
-// isSecretSetting tells whether a setting of the server has a password.
+// isSecretSetting reports whether a setting of the server has a password.
 func isSecretSetting(name string) bool {
 	name = strings.ToLower(name)
 	return strings.Contains(name, "pass") || name == "masterauth"
 }
 
-// selectedDatabase is the database in which a session goes on.
+// selectedDatabase is the database that a command selects for the rest of the session.
 func selectedDatabase(words []string) string {
 	if words[0] == "SELECT" && len(words) > 1 {
 		return words[1]

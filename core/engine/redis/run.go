@@ -76,8 +76,8 @@ func parameterOf(value []byte) (n int, is bool) {
 	return n, err == nil && n > 0
 }
 
-// notSent says why a command is not sent, "" for one that is. These change what the server's next answers mean, or as
-// whom the connection is.
+// notSent says why a command is not sent, "" for one that is. Such commands change the meaning of later answers, or
+// the account of the connection.
 func notSent(words []string) string {
 	first := strings.ToUpper(words[0])
 	switch {
@@ -91,7 +91,7 @@ func notSent(words []string) string {
 	return ""
 }
 
-// run sends a command and gives its answer to where it goes.
+// run sends a command and gives its answer to the receiver.
 func (c *conversation) run(words []string, to engine.Results) error {
 	start := time.Now()
 	c.took = 0
@@ -146,8 +146,8 @@ func (c *conversation) giveOne(r *resp.Reply, command string, to engine.Results)
 	return to.End(engine.Outcome{Command: command, Rows: 1, Changed: -1})
 }
 
-// giveList gives a list as rows, as it comes: of names and values two columns. What the receiver says ends the giving;
-// the rest is read and thrown away, so that the next answer is read from its start.
+// giveList gives a list as rows, as it comes: names and values in two columns. After an error of the receiver's it
+// reads the rest and drops it, so that the next answer is read from its start.
 func (c *conversation) giveList(kind byte, n int64, command string, to engine.Results) error {
 	columns := []engine.Column{{Name: "value"}}
 	if kind == '%' {
@@ -187,8 +187,8 @@ func (c *conversation) giveList(kind byte, n int64, command string, to engine.Re
 	return nil
 }
 
-// valueOf is a value as text, nil for nothing. A list is JSON. Bytes that are no text, and a text that begins as such
-// are written, are \x and two digits each.
+// valueOf is a value as text, nil for nothing. A list is JSON. Bytes that are no text, and a text that begins with
+// \x, are written as \x and two digits for each byte.
 func valueOf(r *resp.Reply) []byte {
 	switch {
 	case r.Kind == '_':
@@ -212,7 +212,7 @@ func printable(text []byte) []byte {
 	return hex.AppendEncode([]byte(`\x`), text)
 }
 
-// refusedCommand is the server's refusal as what it means.
+// refusedCommand turns the server's refusal into our error.
 func (c *conversation) refusedCommand(r *resp.Reply) error {
 	code, message, _ := strings.Cut(r.String(), " ")
 	e := &engine.StatementError{Code: code, Message: message}
@@ -240,7 +240,7 @@ func (c *conversation) refusedCommand(r *resp.Reply) error {
 	return e
 }
 
-// movedError is a key that another server of the cluster has.
+// movedError says which server of the cluster has a key.
 type movedError struct {
 	*engine.StatementError
 	host string
@@ -249,7 +249,7 @@ type movedError struct {
 
 func (e *movedError) Unwrap() error { return e.StatementError }
 
-// movedTo reads "3999 127.0.0.1:6381". A server that knows no name for itself leaves the host out.
+// movedTo reads "3999 127.0.0.1:6381". A server that does not know its own name leaves the host out.
 func movedTo(message string) (host string, port int, ok bool) {
 	_, address, _ := strings.Cut(message, " ")
 	host, text, err := net.SplitHostPort(strings.TrimSpace(address))
@@ -260,7 +260,7 @@ func movedTo(message string) (host string, port int, ok bool) {
 // maxLinks bounds the connections to other servers of a cluster.
 const maxLinks = 16
 
-// runElsewhere sends a command to the server that has its key, where the profile lists that.
+// runElsewhere sends a command to the server that has its key, if the profile lists that server.
 func (c *conversation) runElsewhere(ctx context.Context, moved *movedError, words []string, to engine.Results) error {
 	address := net.JoinHostPort(moved.host, strconv.Itoa(moved.port))
 	link := c.links[address]
@@ -310,17 +310,17 @@ func (c *conversation) connectTo(ctx context.Context, moved *movedError, address
 	return link, nil
 }
 
-// InTransaction tells whether a transaction is open.
+// InTransaction reports whether a transaction is open.
 func (c *conversation) InTransaction() bool { return c.multi }
 
-// TransactionFailed tells that the transaction can only be discarded.
+// TransactionFailed reports whether the transaction can only be discarded.
 func (c *conversation) TransactionFailed() bool { return c.multi && c.failed }
 
 // Took is the time of the last command at the server.
 func (c *conversation) Took() time.Duration { return c.took }
 
-// cancel ends a command that waits, or a script that runs, by another login. What else runs is not ended by these
-// servers (Redis documentation, "CLIENT UNBLOCK", "SCRIPT KILL").
+// cancel logs in a second time to end a command that waits, or a script that runs. These servers can't end other
+// commands (Redis documentation, "CLIENT UNBLOCK", "SCRIPT KILL").
 func (c *conversation) cancel() error {
 	ctx, stop := context.WithTimeout(context.Background(), engine.CancelWait)
 	defer stop()

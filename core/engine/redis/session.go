@@ -58,7 +58,7 @@ func (c *conversation) Session(ctx context.Context) finding.Result {
 	return c.judge(info)
 }
 
-// readInfo takes the answer to INFO apart: a line NAME:VALUE each, and comments.
+// readInfo reads the answer to INFO: lines NAME:VALUE, and comments.
 func readInfo(text string) map[string]string {
 	all := make(map[string]string)
 	for line := range strings.Lines(text) {
@@ -70,8 +70,8 @@ func readInfo(text string) map[string]string {
 	return all
 }
 
-// readVersion says what the server calls itself. Servers that speak Redis' protocol tell of Redis' version too, with
-// which they are compatible, and of their own.
+// readVersion reads the server's name and version. Other servers that speak Redis' protocol give the version of Redis
+// with which they are compatible, and their own.
 func (c *conversation) readVersion() {
 	f := &c.facts
 	f.Product, f.Version = "Redis", clean.Line(c.info["redis_version"], 40)
@@ -98,7 +98,7 @@ func (c *conversation) readVersion() {
 	}
 }
 
-// readRole says whether the server is a primary or a replica, and may be written to.
+// readRole reads whether the server is a primary or a replica, and whether it takes writes.
 func (c *conversation) readRole() {
 	f, info := &c.facts, c.info
 	f.ServerID = clean.Line(info["run_id"], 60)
@@ -129,7 +129,7 @@ func (c *conversation) readRole() {
 
 func yes(v bool) *bool { return &v }
 
-// readMemory says how much memory the data take.
+// readMemory reads how much memory the data take.
 func (c *conversation) readMemory() {
 	f := &c.facts
 	used, err := strconv.ParseInt(c.info["used_memory"], 10, 64)
@@ -148,8 +148,8 @@ func (c *conversation) readMemory() {
 	f.Settings = append(f.Settings, text)
 }
 
-// readPersistence says whether data outlive the process. Whether snapshots are made is a setting, which not every
-// account may read.
+// readPersistence reads whether data outlive the process. Whether the server makes snapshots is a setting, which not
+// every account may read.
 func (c *conversation) readPersistence(settings map[string]string) {
 	f := &c.facts
 	save, known := settings["save"]
@@ -166,7 +166,7 @@ func (c *conversation) readPersistence(settings map[string]string) {
 	}
 }
 
-// readClock compares the server's clock with ours, in the middle of the answer.
+// readClock compares the server's clock with ours at the middle of the exchange.
 func (c *conversation) readClock(reply *resp.Reply, here time.Time) {
 	if !reply.IsList() || len(reply.Items) != 2 {
 		return
@@ -179,7 +179,7 @@ func (c *conversation) readClock(reply *resp.Reply, here time.Time) {
 	c.facts.ClockDifference = engine.Milliseconds(time.Unix(seconds, micros*1000).Sub(here))
 }
 
-// judge returns the result of the session: what keeps it from reading or writing is a warning.
+// judge returns the result of the session, with a warning where it can't read or write.
 func (c *conversation) judge(info *resp.Reply) finding.Result {
 	f := &c.facts
 	detail := strings.TrimPrefix(strings.Join([]string{f.User, f.Server()}, ", "), ", ")
@@ -227,7 +227,7 @@ func (c *conversation) explainLoss(err error) *finding.Finding {
 	return c.to.SessionLost(err, probe.LastError(err))
 }
 
-// refusedQuestion is for a question of the stages that the server refused.
+// refusedQuestion is for a stage's own command that the server refused.
 func (c *conversation) refusedQuestion(r *resp.Reply) *finding.Finding {
 	switch means(r) {
 	case meansNoRight:
@@ -296,7 +296,7 @@ func (c *conversation) hasKey(ctx context.Context, pattern string) (bool, error)
 		clean.Quote(pattern))
 }
 
-// account is a user as ACL GETUSER has it.
+// account is a user, from ACL GETUSER.
 type account struct {
 	on        bool
 	flags     []string

@@ -293,7 +293,7 @@ func portOf(n *node, at string) ([]serverPort, error) {
 	return all, nil
 }
 
-// hasVariable tells whether a variable stands anywhere in a value.
+// hasVariable reports whether a variable stands anywhere in a value.
 func (n *node) hasVariable() bool {
 	if n.filled || slices.ContainsFunc(n.list, (*node).hasVariable) {
 		return true

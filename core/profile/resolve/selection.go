@@ -14,7 +14,7 @@ type Selection struct {
 	Engine string // its word, "" for any
 }
 
-// Has tells whether a profile is chosen.
+// Has reports whether a profile is chosen.
 func (s Selection) Has(r *Profile) bool {
 	if s.Engine != "" && r.Text(key.Engine) != s.Engine {
 		return false

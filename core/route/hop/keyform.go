@@ -40,7 +40,7 @@ func publicOf(data []byte) ssh.PublicKey {
 	return key
 }
 
-// ofSecurityKey tells whether a key's private part is in a device, so that only an agent signs with it.
+// ofSecurityKey reports whether a key's private part is in a device, so that only an agent signs with it.
 func ofSecurityKey(key ssh.PublicKey) bool {
 	return key != nil && strings.HasPrefix(key.Type(), "sk-")
 }

@@ -195,7 +195,7 @@ func (p *parser) file(path, folder string, depth int, active bool) error {
 	return nil
 }
 
-// decidesWay tells whether a keyword says how a host is reached.
+// decidesWay reports whether a keyword says how a host is reached.
 func decidesWay(keyword string) bool { return strings.HasPrefix(keyword, "proxy") }
 
 // include reads the files that an Include line names, in lexical order.

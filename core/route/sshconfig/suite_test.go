@@ -94,7 +94,7 @@ func judgedAs(t *testing.T, call testkit.Call) bool {
 	return true
 }
 
-// knownHosts tells whether the file of known hosts that a call names is there: the script has moved it where ssh looks.
+// knownHosts reports whether the file of known hosts that a call names is there: the script has moved it where ssh looks.
 func knownHosts(t *testing.T, call testkit.Call, h *Host) bool {
 	t.Helper()
 	if len(h.UserKnownHosts) != 1 {

@@ -76,12 +76,12 @@ func (p *parser) finish() (*Host, error) {
 	return h, p.switches()
 }
 
-// hasOtherTokens tells whether a host's name has tokens that it can't have.
+// hasOtherTokens reports whether a host's name has tokens that it can't have.
 func hasOtherTokens(name string) bool {
 	return strings.Contains(strings.NewReplacer("%%", "", "%h", "").Replace(name), "%")
 }
 
-// plainName tells whether a text can be a host's name or address: OpenSSH takes no signs that mean something to a
+// plainName reports whether a text can be a host's name or address: OpenSSH takes no signs that mean something to a
 // shell.
 func plainName(name string) bool {
 	return name != "" && name[0] != '-' && !strings.ContainsAny(name, "'`\"$\\;&<>|(){}, \t\r\n/@")

@@ -157,7 +157,7 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 	return Failure(ExitUsage, errors.New("a flag is written -name or -name=value"), try...)
 }
 
-// isWord tells whether a word is one of several with blanks between them.
+// isWord reports whether a word is one of several with blanks between them.
 func isWord(words, word string) bool { return slices.Contains(strings.Fields(words), word) }
 
 // plainFlag reports whether an unknown flag's name may be repeated: what has

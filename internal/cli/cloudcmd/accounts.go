@@ -212,7 +212,7 @@ func (c *call) listAccounts(ctx context.Context) ([]listedAccount, error) {
 	return all, nil
 }
 
-// signedIn says whether an account has a token, as far as that is known without asking anybody.
+// signedIn reports whether an account has a token, as far as that is known without asking anybody.
 func (c *call) signedIn(ctx context.Context, clouds *cloud.Accounts, a cloud.Account, vouched bool) (bool, string) {
 	switch {
 	case !vouched:

@@ -323,7 +323,7 @@ func (j *job) sameByLogin(ctx context.Context) error {
 	}
 }
 
-// logsIn tells whether the profile's account gets in with its password.
+// logsIn reports whether the profile's account gets in with its password.
 func (j *job) logsIn(ctx context.Context) (bool, error) {
 	report := j.tryPassword(ctx, j.profile, j.password.value)
 	switch first, _ := report.First(); {

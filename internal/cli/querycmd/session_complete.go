@@ -91,7 +91,7 @@ func unique(all []lineedit.Completion) []lineedit.Completion {
 	})
 }
 
-// placeOfTable tells whether a table's name follows a word.
+// placeOfTable reports whether a table's name follows a word.
 func placeOfTable(word string) bool {
 	return slices.Contains([]string{"FROM", "JOIN", "INTO", "UPDATE", "TABLE"}, word)
 }
@@ -105,7 +105,7 @@ func lastWord(text string) string {
 	return words[len(words)-1]
 }
 
-// mentions tells whether a statement names a table.
+// mentions reports whether a statement names a table.
 func mentions(statement, table string) bool {
 	return slices.Contains(strings.FieldsFunc(statement, func(r rune) bool {
 		return !(r == '_' || r == '$' || r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r > 127)

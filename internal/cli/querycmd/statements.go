@@ -155,7 +155,7 @@ func (c *call) look(s *statements, by *engine.Statements, o queryOptions, argume
 	}
 }
 
-// copies tells whether a statement sends data over the connection itself.
+// copies reports whether a statement sends data over the connection itself.
 func copies(words []string) bool {
 	if len(words) == 0 || words[0] != "COPY" {
 		return false

@@ -37,10 +37,10 @@ const (
 	smallestDocument = 5
 )
 
-// ErrMalformed is for bytes that are not of this protocol.
+// ErrMalformed says that bytes are not of this protocol.
 var ErrMalformed = errors.New("the server's answer is not of MongoDB's protocol")
 
-// ErrTooLarge is for an answer that is larger, or nests deeper, than allowed.
+// ErrTooLarge says that an answer is larger, or nests deeper, than allowed.
 var ErrTooLarge = errors.New("the server's answer is larger than gharbor takes")
 
 // Append adds a message with one document, a command.
@@ -69,7 +69,7 @@ func header(message []byte, id int32, code uint32) {
 	binary.LittleEndian.PutUint32(message[12:], code)
 }
 
-// Read reads the answer to the message of an id: its document. most bounds it, in bytes.
+// Read reads the answer to the message with an id, and returns its document. most is its largest size, in bytes.
 func Read(in io.Reader, id int32, most int) (bson.Raw, error) {
 	head := make([]byte, headerSize)
 	if _, err := io.ReadFull(in, head); err != nil {
@@ -96,7 +96,7 @@ func Read(in io.Reader, id int32, most int) (bson.Raw, error) {
 	return message(body)
 }
 
-// readBytes reads so many bytes. Memory is taken as they come, not as a length says.
+// readBytes reads so many bytes. It takes memory for bytes that have come, not for a length that a server claims.
 func readBytes(in io.Reader, n int) ([]byte, error) {
 	const piece = 1 << 20
 	body := make([]byte, 0, min(n, piece))
@@ -155,8 +155,8 @@ func document(body []byte) (bson.Raw, error) {
 	return raw, nil
 }
 
-// checkDepth checks that a document is whole, and nests no deeper than allowed. Each level is gone through once: the
-// package bson would check the inner ones again at each level, and without a bound.
+// checkDepth checks that a document is complete, and nests no deeper than allowed. It reads each level once; the
+// package bson would check the inner levels again at each outer one, and has no bound.
 func checkDepth(raw bson.Raw, depth int) error {
 	if depth > maxDepth {
 		return ErrTooLarge

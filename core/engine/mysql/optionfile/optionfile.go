@@ -1,7 +1,6 @@
-// Package optionfile reads MySQL's and MariaDB's option files as their own
-// clients do (MySQL documentation, "Using Option Files"): groups, quotes,
-// escapes, comments, and the two directives that include other files. It keeps
-// where each option stands. It is one of the places that core/secret looks in.
+// Package optionfile reads MySQL's and MariaDB's option files as their own clients do (MySQL documentation, "Using
+// Option Files"): groups, quotes, escapes, comments, and the two directives that include other files. It notes the
+// line of each option. core/secret finds passwords by it.
 package optionfile
 
 import (
@@ -18,8 +17,7 @@ import (
 	"gentleharbor/core/atomicfile"
 )
 
-// Bounds. Real option files have some kilobytes; what is beyond these is no
-// option file, or one that includes itself.
+// Bounds. Real option files have some kilobytes; a larger one is no option file, or includes itself.
 const (
 	maxFile  = 1 << 20 // bytes of one file
 	maxDepth = 10      // of files that include files, as in the servers' own reader
@@ -56,9 +54,8 @@ type Result struct {
 	Ignored []string // files that are passed over, with the reason: everybody may write them
 }
 
-// Read reads a file and those that it includes. A file that is not there is an
-// error that errors.Is calls fs.ErrNotExist; an included one that is not there
-// is passed over, as by the servers' own clients.
+// Read reads a file and those that it includes. Where the file does not exist, errors.Is finds fs.ErrNotExist in the
+// error; an included one that does not exist is passed over, as by the servers' own clients.
 func Read(path string) (Result, error) { return ReadWith(path, os.ReadFile) }
 
 // ReadWith reads as Read does, with the caller's own reader of files.

@@ -6,14 +6,13 @@ import (
 	"strings"
 )
 
-// Quote writes an option's value so that it is read as it is: in double quotes,
-// with the escapes of the servers' own reader.
+// Quote writes an option's value in double quotes, with the escapes that the servers' own reader knows.
 func Quote(value string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`, "\r", `\r`, "\b", `\b`).
 		Replace(value) + `"`
 }
 
-// ErrNotSet is a text that the option could not be written into.
+// ErrNotSet says that the option can't be written into the text.
 var ErrNotSet = errors.New("gharbor can't make this edit in the file; make it by hand")
 
 // Set returns data with an option of a group set: in the group's last line of
@@ -70,7 +69,7 @@ func Set(data []byte, group, name, value string) (text []byte, line int, err err
 	return text, at + 1, nil
 }
 
-// reads reports whether the option is read back from a text as it was to be.
+// reads reports whether a text has the option with the wanted value.
 func reads(text []byte, group, name, value string) bool {
 	options, err := Parse(text)
 	if err != nil {

@@ -1,7 +1,6 @@
-// Package tns is the packets that a client and a listener of Oracle's databases
-// exchange before a login: the connect packet, and what may answer it. It takes and
-// gives bytes, and dials nothing. The layout is the one that the open-source drivers of
-// this server have (github.com/sijms/go-ora/v2, package network).
+// Package tns has the packets that a client and a listener of Oracle's databases exchange before a login: the connect
+// packet, and its answers. It reads and writes bytes, and dials nothing. The layout is that of the open-source driver
+// (github.com/sijms/go-ora/v2, package network).
 package tns
 
 import (
@@ -50,7 +49,7 @@ const (
 	LongLengths = 315
 )
 
-// ErrNotTNS is for bytes that are no packet of this protocol.
+// ErrNotTNS says that bytes are no packet of this protocol.
 var ErrNotTNS = errors.New("not a packet of Oracle's listener")
 
 // Packet is one packet of the opening.
@@ -64,8 +63,7 @@ type Packet struct {
 // connect packet is sent again.
 func (p Packet) Renegotiates() bool { return p.Type == Resend && p.Flags&8 != 0 }
 
-// Read reads one packet of the opening. What came before an error is in the packet's
-// Raw.
+// Read reads one packet of the opening. After an error, the bytes that came are in the packet's Raw.
 func Read(r io.Reader) (Packet, error) {
 	raw := make([]byte, headerSize)
 	if n, err := io.ReadFull(r, raw); err != nil {
@@ -85,8 +83,7 @@ func Read(r io.Reader) (Packet, error) {
 	return p, err
 }
 
-// Target is what a listener is asked for: a service or an instance, or neither for
-// the listener itself.
+// Target is what to ask a listener for: a service or an instance, or neither for the listener itself.
 type Target struct {
 	Host     string // as written, for the listener's log
 	Port     int
@@ -96,7 +93,7 @@ type Target struct {
 	Program  string // what the server sees as the client's
 }
 
-// value is a text within a connect descriptor: its own signs can't be part of it.
+// value is a text for a connect descriptor, without the descriptor's own signs.
 func value(s string) string {
 	return strings.Map(func(r rune) rune {
 		if strings.ContainsRune(`()='"\`, r) || r < 0x20 || r >= 0x7f && r < 0xa0 {
@@ -106,7 +103,7 @@ func value(s string) string {
 	}, s)
 }
 
-// Descriptor is the text that tells a listener what is wanted.
+// Descriptor is the text that asks a listener for the target.
 func (t Target) Descriptor() string {
 	if t.Service == "" && t.Instance == "" {
 		return "(CONNECT_DATA=(COMMAND=ping))" // the listener answers for itself
@@ -152,8 +149,8 @@ func ConnectPacket(t Target) []byte {
 	return append(p, DataPacket(data, 0, false)...)
 }
 
-// DataPacket wraps what is sent after the opening; long is how lengths are written
-// once a connection of a newer version was accepted.
+// DataPacket makes a packet for what is sent after the opening. long is for lengths of 32 bits, as newer versions
+// have them.
 func DataPacket(body []byte, flags uint16, long bool) []byte {
 	p := make([]byte, 10, 10+len(body))
 	if long {
@@ -166,7 +163,7 @@ func DataPacket(body []byte, flags uint16, long bool) []byte {
 	return append(p, body...)
 }
 
-// AcceptPacket is what an accept packet says.
+// AcceptPacket is an accept packet.
 type AcceptPacket struct {
 	Version uint16
 	// Replay is the packet as a driver is shown it that did not see the opening.
@@ -196,7 +193,7 @@ func ParseAccept(p Packet) (AcceptPacket, error) {
 	return a, nil
 }
 
-// Refusal is a listener's no, or its answer to a question about itself.
+// Refusal is a listener's refusal, or its answer to a question about itself.
 type Refusal struct {
 	Code    int    // ORA-…; 0 where it only answers
 	Listen  string // the listener's version: "19.0.0.0.0", "" where it does not say
@@ -207,15 +204,15 @@ type Refusal struct {
 // Number is the code as the documentation writes it: "ORA-12514".
 func (r Refusal) Number() string { return fmt.Sprintf("ORA-%05d", r.Code) }
 
-// Numbers with which a listener says that it does not know what it was asked for
-// (Oracle documentation, "Database Error Messages").
+// Numbers for a service or an instance that a listener does not know (Oracle documentation, "Database Error
+// Messages").
 const (
 	UnknownSID      = 12505
 	UnknownService  = 12514
 	UnknownInstance = 12521
 )
 
-// Unknown reports whether the listener does not know what it was asked for.
+// Unknown reports whether the listener does not know the service or the instance.
 func (r Refusal) Unknown() bool {
 	return r.Code == UnknownService || r.Code == UnknownSID || r.Code == UnknownInstance
 }
@@ -257,7 +254,7 @@ func Version(n uint32) string {
 	return fmt.Sprintf("%d.%d.%d.%d.%d", n>>24, n>>20&0xf, n>>12&0xff, n>>8&0xf, n&0xff)
 }
 
-// Place is where a listener says one should go instead.
+// Place is the address to which a listener redirects.
 type Place struct {
 	Host string
 	Port int
@@ -270,8 +267,7 @@ var (
 	placePort = once(`(?i)\(\s*PORT\s*=\s*(\d{1,5})\s*\)`)
 )
 
-// ParseRedirect reads a redirect packet. more is the number of bytes that follow in a
-// data packet; Follow reads them.
+// ParseRedirect reads a redirect packet. more is the number of bytes that follow in a data packet; Follow reads them.
 func ParseRedirect(p Packet) (place Place, more int, err error) {
 	if p.Type != Redirect || len(p.Raw) < 10 {
 		return Place{}, 0, ErrNotTNS
@@ -315,19 +311,18 @@ func DataBody(p Packet) ([]byte, error) {
 	return p.Raw[10:], nil
 }
 
-// MaxResends bounds how often a server may have the connect packet sent again: once
-// is usual, when it hands the connection to another process.
+// MaxResends bounds how often a server may ask for the connect packet again: once is usual, when it hands the
+// connection to another process.
 const MaxResends = 3
 
-// Answer is what a listener said to a connect packet.
+// Answer is a listener's answer to a connect packet.
 type Answer struct {
 	Type    Type // Accept, Refuse or Redirect
 	Refusal Refusal
 	Place   Place // of a redirect
 }
 
-// Ask asks a listener for a target on a connection that has just been made, and reads
-// its answer. Nothing is logged in.
+// Ask asks a listener for a target on a new connection, and reads its answer. It does not log in.
 func Ask(conn io.ReadWriter, target Target) (Answer, error) {
 	packet := ConnectPacket(target)
 	for range MaxResends {
@@ -359,7 +354,7 @@ func Ask(conn io.ReadWriter, target Target) (Answer, error) {
 	return Answer{}, ErrNotTNS
 }
 
-// once is an expression that is compiled when it is first wanted.
+// once is an expression that is compiled at its first use.
 func once(expression string) func() *regexp.Regexp {
 	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expression) })
 }

@@ -19,7 +19,7 @@ const (
 	MaxText = 512 << 20
 	// maxDepth is how deep replies may nest: the server's own need about six levels.
 	maxDepth = 32
-	// overhead is what an element counts beside its text: empty ones take memory too.
+	// overhead is what an element counts in addition to its text: empty ones take memory too.
 	overhead = 48
 )
 
@@ -44,10 +44,10 @@ func isList(kind byte) bool { return kind == '*' || kind == '~' || kind == '%' |
 // String is the text.
 func (r *Reply) String() string { return string(r.Text) }
 
-// ErrMalformed is for bytes that are not of this protocol.
+// ErrMalformed says that bytes are not of this protocol.
 var ErrMalformed = errors.New("the server's answer is not of Redis' protocol")
 
-// ErrTooLarge is for a reply that is larger than allowed.
+// ErrTooLarge says that a reply is larger than allowed.
 var ErrTooLarge = errors.New("the server's answer is larger than gharbor takes")
 
 // Reader reads replies. It is for one goroutine.
@@ -63,7 +63,7 @@ func NewReader(in io.Reader, most int) *Reader {
 	return &Reader{in: bufio.NewReaderSize(in, 16<<10), Most: most}
 }
 
-// Read reads the next reply. What a server pushes unasked is read over.
+// Read reads the next reply. It skips messages that a server pushes.
 func (r *Reader) Read() (*Reply, error) {
 	for {
 		r.left = r.Most
@@ -238,7 +238,7 @@ func (r *Reader) text(kind byte, line []byte) (*Reply, error) {
 	return &Reply{Kind: kind, Text: text}, nil
 }
 
-// bytes reads so many bytes. Memory is taken as they come, not as a length says.
+// bytes reads so many bytes. It takes memory for bytes that have come, not for a length that a server claims.
 func (r *Reader) bytes(n int) ([]byte, error) {
 	const piece = 1 << 20
 	text := make([]byte, 0, min(n, piece))
@@ -275,7 +275,7 @@ func (r *Reader) list(kind byte, line []byte, depth int) (*Reply, error) {
 	return reply, nil
 }
 
-// Append adds a command to bytes that are to be sent.
+// Append adds a command to the bytes to send.
 func Append(to []byte, words ...string) []byte {
 	to = append(strconv.AppendInt(append(to, '*'), int64(len(words)), 10), "\r\n"...)
 	for _, word := range words {
