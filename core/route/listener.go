@@ -37,16 +37,16 @@ func OwnerOf(conn net.Conn) Owner {
 	return OwnerOther
 }
 
-// LoopbackChecked reports whether a connection to a loopback address is served by a process of root, of this user or of
-// a system's account: any user of the machine may open a loopback port. Linux tells (proc(5)); elsewhere, and for an
-// address that is not loopback, it is false.
+// LoopbackChecked reports whether a connection to a loopback address is served by a process of root, of this user or
+// of a system account: any user of the machine may open a loopback port. Only Linux tells this (proc(5)); elsewhere,
+// and for an address that is not loopback, it is false.
 func LoopbackChecked(conn net.Conn) bool {
 	uid, ok := otherEnd(conn)
 	return ok && (uid == os.Getuid() || uid <= lastSystemAccount)
 }
 
-// otherEnd is the account of the process at the other end of a connection to a loopback address. ok is false where the
-// kernel does not tell.
+// otherEnd is the account of the process at the other end of a connection to a loopback address. ok is false where
+// the kernel does not give it.
 func otherEnd(conn net.Conn) (uid int, ok bool) {
 	here, err := netip.ParseAddrPort(conn.LocalAddr().String())
 	if err != nil {

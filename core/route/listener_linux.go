@@ -19,11 +19,11 @@ const (
 	byFamily     = 20 // SOCK_DIAG_BY_FAMILY
 )
 
-// KnowsOwners reports whether this system says whose the other end of a connection is.
+// KnowsOwners reports whether this system can tell which user's process is at the other end of a connection.
 const KnowsOwners = true
 
-// askKernel asks the kernel whose the socket of a connection is, by its own address and its peer's: a table of all
-// connections, as proc(5) has it, takes milliseconds to read.
+// askKernel asks the kernel for the owner of a connection's socket, by both addresses: to read the table of all
+// connections in proc(5) takes milliseconds.
 func askKernel(own, peer netip.AddrPort) (uid int, err error) {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, unix.NETLINK_INET_DIAG)
 	if err != nil {
@@ -68,7 +68,8 @@ func question(own, peer netip.AddrPort) []byte {
 
 var errNoAnswer = errors.New("the kernel knows no such connection")
 
-// readAnswer returns the account in the kernel's answer. A socket without an inode was not accepted by a process yet.
+// readAnswer returns the account in the kernel's answer. A socket without an inode has not been accepted by a
+// process.
 func readAnswer(m []byte) (uid int, err error) {
 	order := binary.NativeEndian
 	if len(m) < diagHeader+diagAnswer || order.Uint16(m[4:]) != byFamily {

@@ -7,8 +7,8 @@ import (
 	"net/netip"
 )
 
-// KnowsOwners reports whether this system says whose the other end of a connection is.
+// KnowsOwners reports whether this system can tell which user's process is at the other end of a connection.
 const KnowsOwners = false
 
-// askKernel can't ask: only Linux tells whose a connection is.
+// askKernel can't ask: only Linux gives the owner of a connection's socket.
 func askKernel(netip.AddrPort, netip.AddrPort) (int, error) { return 0, errors.ErrUnsupported }

@@ -8,9 +8,8 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// PeerChecked reports whether the process behind a Unix socket is one that the
-// socket's place vouches for: root's, this user's, or that of the owner of the
-// socket's folder, where nobody else could have put a socket there.
+// PeerChecked reports whether the process behind a Unix socket is root's, this user's, or that of the owner of the
+// socket's folder, if nobody else can put a socket there.
 func PeerChecked(conn net.Conn, folder string) bool {
 	socket, ok := conn.(*net.UnixConn)
 	if !ok {

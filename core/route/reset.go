@@ -9,9 +9,8 @@ import (
 	"time"
 )
 
-// dialAccepted dials, and gives a connection for one that was accepted and reset at once. Whether
-// the system tells of the reset in the dial or in the first read is chance; that something
-// accepts there is sure, and the finding is the same in both cases.
+// dialAccepted dials. It also returns a connection where the server accepted and reset it at once: by chance the
+// system reports the reset from the dial or from the first read, and the finding must be the same.
 func dialAccepted(dial func(ctx context.Context, network, address string) (net.Conn, error)) func(context.Context,
 	string, string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {

@@ -1,7 +1,6 @@
-// Package route turns a profile's address into connections: it resolves names,
-// dials the addresses in order, and says in findings why none of them could be
-// reached. On the way from profile to report it stands between resolve and
-// check. What it dials is what the profile names, and nothing else.
+// Package route turns a profile's address into connections: it resolves names, dials the addresses in order, and
+// reports in findings why it reached none of them. On the way from profile to report it stands between resolve and
+// check. It dials only what the profile names.
 package route
 
 import (
@@ -25,7 +24,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Network is what dialling takes from the machine.
+// Network is the part of the machine that dialling needs.
 type Network struct {
 	Resolve func(ctx context.Context, host string) ([]netip.Addr, error)
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
@@ -40,7 +39,7 @@ type Network struct {
 	// Clouds finds the servers that are instances of a cloud account; nil where none are looked for.
 	Clouds address.Clouds
 
-	// Routed reports whether there is a route from here to an address. It sends nothing, and may be nil.
+	// Routed reports whether this machine has a route to an address. It sends nothing. It may be nil.
 	Routed func(address string) bool
 
 	// Others asks the system's other sources of names for a host that Resolve
@@ -66,7 +65,7 @@ func System() Network {
 	}
 }
 
-// primary asks a server that watches others for the primary of a name, on a connection of its own.
+// primary asks a sentinel for the primary of a name, over another connection.
 func (n Network) primary(ctx context.Context, spec *engine.Spec, at, name string) (host string, port int, err error) {
 	conn, err := n.Dial(ctx, "tcp", at)
 	if err != nil {
@@ -76,8 +75,8 @@ func (n Network) primary(ctx context.Context, spec *engine.Spec, at, name string
 	return spec.Monitor(ctx, conn, name)
 }
 
-// getent asks the system's own look-up (nsswitch.conf(5)), which a program
-// without cgo cannot call: its sources may be mDNS or a directory.
+// getent asks the system's own look-up (nsswitch.conf(5)), which may use mDNS or a directory. A program without cgo
+// can't call it otherwise.
 func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
 	const limit = 2 * time.Second
 	ctx, cancel := context.WithTimeout(ctx, limit)
@@ -103,8 +102,8 @@ func getent(ctx context.Context, host string) ([]netip.Addr, bool) {
 	return addrs, true
 }
 
-// Candidates lists the servers that a profile may mean, in the order in which they are written, or in which DNS
-// gives them. A profile whose alias leads nowhere has none, and a finding.
+// Candidates lists the servers that a profile may mean, in the order of its file, or of DNS. A profile whose alias
+// leads nowhere has none, and a finding.
 func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.Candidate, *finding.Finding) {
 	if found := r.AliasProblem(); found != nil {
 		return nil, found
@@ -112,13 +111,13 @@ func (n Network) Candidates(ctx context.Context, r *resolve.Profile) ([]address.
 	return r.Address().Locate(ctx, n.Sources(), r)
 }
 
-// Sources are what the network asks for addresses that are not written.
+// Sources are what the network asks for addresses that no file has.
 func (n Network) Sources() address.Sources {
 	return address.Sources{Services: n.Services, Containers: n.Containers, Primary: n.primary, Clouds: n.Clouds}
 }
 
-// Names resolves a candidate's host, in the order in which the addresses will
-// be tried. A literal address and a socket need no resolving.
+// Names resolves a candidate's host to addresses, in the order in which they are tried. A literal address and a
+// socket need no look-up.
 func (n Network) Names(ctx context.Context, profileName string, c address.Candidate) ([]netip.Addr, finding.Result) {
 	if c.Socket != "" {
 		return nil, finding.Good("a Unix socket has no name to resolve")
@@ -143,13 +142,13 @@ func (n Network) Names(ctx context.Context, profileName string, c address.Candid
 	return addrs, finding.Good("%s is %s", c.Host, strings.Join(texts, ", "))
 }
 
-// describeHostEntry says what [hosts] has for the host.
+// describeHostEntry says which line of [hosts] gives the host its addresses.
 func describeHostEntry(c address.Candidate) string {
 	return fmt.Sprintf("%s is %s, by [hosts] at %s; DNS is not asked", c.Host, c.StaticHost.List(), c.StaticHost.At())
 }
 
-// For is the network as a profile's files have it: names in their [hosts] are not
-// asked of DNS, those of jump hosts neither.
+// For is the network for a profile: a name in the [hosts] of its files is not looked up in DNS, nor is such a name of
+// a jump host.
 func (n Network) For(r *resolve.Profile) Network {
 	resolve := n.Resolve
 	n.Resolve = func(ctx context.Context, host string) ([]netip.Addr, error) {
@@ -180,7 +179,7 @@ func (n Network) nameFinding(ctx context.Context, profileName string, c address.
 	return found
 }
 
-// compareOthers adds what the system's other sources say of an unknown name.
+// compareOthers adds what the system's other sources answer for a name that DNS does not know.
 func (n Network) compareOthers(ctx context.Context, profileName string, c address.Candidate,
 	found *finding.Finding) {
 	addrs, ok := n.Others(ctx, c.Host)
@@ -243,8 +242,8 @@ func (n Network) Reach(ctx context.Context, c address.Candidate, addrs []netip.A
 	return nil, tried
 }
 
-// dialShare gives one of several addresses its share of the time left, so that
-// one that swallows packets leaves some for the next.
+// dialShare dials one of several addresses with its share of the time left, so that one that does not answer leaves
+// time for the next.
 func (n Network) dialShare(ctx context.Context, address string, left int) (net.Conn, error) {
 	if deadline, ok := ctx.Deadline(); ok && left > 1 {
 		var cancel context.CancelFunc
@@ -331,7 +330,7 @@ func isTimeout(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout()
 }
 
-// ExplainUnreached returns the finding for a candidate none of whose addresses accepted.
+// ExplainUnreached returns the finding for a candidate whose addresses all failed.
 func ExplainUnreached(profileName string, c address.Candidate, tried []Attempt) *finding.Finding {
 	last := tried[len(tried)-1].Err
 	for _, a := range tried { // a refusal says more than silence elsewhere

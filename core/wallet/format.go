@@ -1,9 +1,7 @@
-// Package wallet is the encrypted store of secrets: one file that whoever has
-// its passphrase can read and change, and that a reader (a machine, a service
-// account, a scheduled job) can read with a pin file and not change. The format
-// is described in docs/wallet-format.md. On the way from profile to report it
-// stands behind core/secret: it releases an entry only to where the entry is
-// bound to.
+// Package wallet is the encrypted store of secrets: one file. Its passphrase opens it for reading and writing; a
+// reader (a machine, a service account, a scheduled job) can read it with a pin file and not change it.
+// docs/wallet-format.md describes the format. On the way from profile to report it stands behind core/secret: it
+// gives an entry only for a server to which the entry is bound.
 package wallet
 
 import (
@@ -38,7 +36,7 @@ const (
 	maxReaders = 1000
 )
 
-// maxGeneration is the highest number that every reader of JSON holds exactly (RFC 8259, 6).
+// maxGeneration is the highest number that every JSON reader keeps exactly (RFC 8259, 6).
 const maxGeneration = 1<<53 - 1
 
 const (
@@ -46,8 +44,8 @@ const (
 	signatureSize = ed25519.SignatureSize
 )
 
-// header is what anybody may read of a wallet. It is the associated data of
-// every sealed part, so its bytes are kept as they were read.
+// header is the part of a wallet that is not encrypted. It is the associated data of every sealed part, so its bytes
+// are kept as they were read.
 type header struct {
 	ID         string       `json:"id"` // 16 random bytes, hexadecimal
 	Generation uint64       `json:"generation"`
@@ -59,7 +57,7 @@ type header struct {
 	Readers    []ReaderInfo `json:"readers"`
 }
 
-// ReaderInfo is a reader as the header names it.
+// ReaderInfo is a reader in the header.
 type ReaderInfo struct {
 	Name      string    `json:"name"`
 	PublicKey []byte    `json:"public_key"` // X25519
@@ -79,8 +77,8 @@ type readerBox struct {
 	Box       []byte `json:"box"`       // nonce and box
 }
 
-// File is a wallet file whose structure, checksum and signature are right. Who
-// signed it is judged when it is opened.
+// File is a wallet file whose structure, checksum and signature are right. Opening it also checks whose signature it
+// is.
 type File struct {
 	Path string
 
@@ -135,14 +133,14 @@ func unreadable(path string, err error) *finding.Finding {
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
-// damagedError is for a file that no gharbor wrote as it is now.
+// damagedError is for a file that was changed after gharbor wrote it.
 func damagedError(path, why string, args ...any) error {
 	return refuse(finding.New(finding.WalletDamaged, "the wallet %s is damaged; nothing was read from it", path).
 		Saw(why, args...).
 		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
 
-// parseFile takes a wallet file's bytes apart. path is for messages. It keeps data.
+// parseFile reads a wallet file's bytes. path is for messages. The file keeps data.
 func parseFile(path string, data []byte) (*File, error) {
 	f := &File{Path: path, data: data}
 	if !bytes.HasPrefix(data, []byte(magic)) {
@@ -201,7 +199,7 @@ func parseFile(path string, data []byte) (*File, error) {
 	return f, nil
 }
 
-// problem says what no wallet's header has.
+// problem says what is wrong with a header, "" for nothing.
 func (h *header) problem() string {
 	names := make(map[string]bool)
 	for _, r := range h.Readers {
@@ -233,7 +231,7 @@ func strictJSON(data []byte, into any) error {
 	return nil
 }
 
-// signedText is what is signed: a label, and the checksum of all the rest.
+// signedText is the text that is signed: a label, and the checksum of all the rest.
 func signedText(checksum []byte) []byte {
 	return append([]byte("gentle-harbor wallet signature\n"), checksum...)
 }

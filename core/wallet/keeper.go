@@ -17,8 +17,7 @@ import (
 	"gentleharbor/core/privatesocket"
 )
 
-// Keys are what a keeper holds: enough to read the wallet as it is now, not to
-// write it, and not to read it once its content key was made new.
+// Keys are what a keeper holds: enough to read the wallet until its content key changes, and not enough to write it.
 type Keys struct {
 	Wallet     string    `json:"wallet"` // its id
 	Path       string    `json:"path"`
@@ -27,7 +26,7 @@ type Keys struct {
 	Until      time.Time `json:"until"`
 }
 
-// Keys gives the keys of a wallet that its passphrase opened.
+// Keys returns the keys of a wallet that its passphrase opened.
 func (w *Wallet) Keys(until time.Time) Keys {
 	return Keys{
 		Wallet:     w.File.header.ID,
@@ -43,7 +42,7 @@ func KeeperSocket(lookup func(string) (string, bool), id string) string {
 	return filepath.Join(privatesocket.Folder(lookup), "wallet-"+id[:16]+".sock")
 }
 
-// Listen makes the keeper's socket, in a folder that is this user's alone.
+// Listen makes the keeper's socket, in a folder that only this user can enter.
 func Listen(socket string) (net.Listener, error) {
 	listener, err := privatesocket.Listen(socket)
 	if errors.Is(err, privatesocket.ErrTaken) {
@@ -55,8 +54,8 @@ func Listen(socket string) (net.Listener, error) {
 // errLocked ends a keeper.
 var errLocked = errors.New("locked")
 
-// Keep answers on the socket until the keys' time is over, the context ends, or
-// somebody of this user's asks for the lock.
+// Keep answers on the socket until the keys' time is over, the context ends, or a process of this user asks for the
+// lock.
 func Keep(ctx context.Context, listener net.Listener, keys Keys) { keep(ctx, listener, keys, time.Now) }
 
 func keep(ctx context.Context, listener net.Listener, keys Keys, now func() time.Time) {

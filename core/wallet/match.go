@@ -10,11 +10,11 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Match is the entry that a connection may be sent, with the reason where there is none.
+// Match returns the entry for a connection, or the reason why there is none.
 func (w *Wallet) Match(q secret.Query) (*Entry, *finding.Finding) { return w.match(q) }
 
-// match finds the entry that a connection may be sent: the one named, else the
-// one bound to the profile, else the one bound to the address.
+// match finds the entry for a connection: the one named, else the one bound to the profile, else the one bound to the
+// address.
 func (w *Wallet) match(q secret.Query) (*Entry, *finding.Finding) {
 	if q.Source.Kind == "wallet" && q.Source.Arg != "" {
 		return w.entryNamed(q)
@@ -134,7 +134,7 @@ func (e *Entry) objection(q secret.Query) string {
 	return why
 }
 
-// elsewhere refuses an entry. It never falls through to another source.
+// elsewhere refuses an entry. No other source is tried after that.
 func (w *Wallet) elsewhere(e *Entry, q secret.Query, why string) *finding.Finding {
 	return finding.New(finding.SecretBoundElsewhere, "the wallet's entry %s may not be sent there: %s", e.Name,
 		clean.Line(why, 0)).

@@ -13,13 +13,13 @@ import (
 	"gentleharbor/core/privatesocket"
 )
 
-// The bounds of what a keeper notes beside its keys.
+// The bounds of a keeper's notes.
 const (
 	maxNote  = 64 << 10
 	maxNotes = 100
 )
 
-// keeperNotes are what a keeper remembers for other commands until it ends: tokens that are to be forgotten with it.
+// keeperNotes are what a keeper remembers for other commands until it ends: tokens that are forgotten with it.
 type keeperNotes struct {
 	mu  sync.Mutex
 	all map[string][]byte
@@ -53,13 +53,13 @@ func (n *keeperNotes) answer(line string, in io.Reader) (r reply, ok bool) {
 	return reply{}, false
 }
 
-// Put has the keeper note something under a name, until it ends.
+// Put makes the keeper remember something under a name, until it ends.
 func (u UnlockedSource) Put(ctx context.Context, name string, data []byte) error {
 	_, err := u.note(ctx, append(fmt.Appendf(nil, "note %d %s\n", len(data), name), data...))
 	return err
 }
 
-// Get returns what the keeper noted under a name, fs.ErrNotExist where that is nothing.
+// Get returns what the keeper remembers under a name, fs.ErrNotExist where that is nothing.
 func (u UnlockedSource) Get(ctx context.Context, name string) ([]byte, error) {
 	r, err := u.note(ctx, []byte("noted "+name+"\n"))
 	if err == nil && len(r.Content) == 0 {
@@ -68,7 +68,7 @@ func (u UnlockedSource) Get(ctx context.Context, name string) ([]byte, error) {
 	return r.Content, err
 }
 
-// Drop has the keeper forget what it noted under a name.
+// Drop makes the keeper forget what it remembers under a name.
 func (u UnlockedSource) Drop(ctx context.Context, name string) error {
 	_, err := u.note(ctx, []byte("drop "+name+"\n"))
 	return err

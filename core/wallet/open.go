@@ -32,10 +32,8 @@ type Entry struct {
 	folded json.RawMessage // the details, where they were not read yet
 }
 
-// storedEntry is an Entry within the sealed content: with its details the one place where
-// a secret's text is written. What a look-up by name does not need stands in a
-// part of its own, which is read when it is wanted: of 1,000 entries a job wants
-// one.
+// storedEntry is an Entry in the sealed content; its details are the only place where a secret's text is written.
+// They are decoded only when they are needed: of 1,000 entries a job needs one.
 type storedEntry struct {
 	Name   string          `json:"name"`
 	User   string          `json:"user,omitempty"`
@@ -64,15 +62,14 @@ type Wallet struct {
 	owner *ownerKeys // nil where it was opened for reading alone
 }
 
-// ownerKeys are what the passphrase gives: enough to write the next generation.
+// ownerKeys are the keys that the passphrase opens: enough to write the next generation.
 type ownerKeys struct {
 	passphraseKey []byte // what Argon2id made of the passphrase
 	contentKey    []byte
 	signing       ed25519.PrivateKey
 }
 
-// Opener gives a file's content, having made sure that the wallet's own key
-// signed the file.
+// Opener returns a file's content, after it checked that the wallet's own key signed the file.
 type Opener interface {
 	open(ctx context.Context, f *File) (*Wallet, error)
 }
@@ -131,7 +128,7 @@ func forgedError(f *File) error {
 		Advise("restore a backup: gharbor wallet restore BACKUP (a copy that gharbor wallet backup made)"))
 }
 
-// open opens a wallet for reading, if the pin's own key signed it.
+// open opens a wallet for reading, if it was signed by the key in the pin.
 func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 	if p.Wallet != f.header.ID {
 		return nil, refuse(finding.New(finding.WalletOther, "the reader's pin file is not for the wallet %s", f.Path).
@@ -220,8 +217,7 @@ func (w *Wallet) unfoldAll() error {
 	return nil
 }
 
-// mentions reports whether the details of an entry have a text in them, without
-// reading them.
+// mentions reports whether the details of an entry contain a text, without decoding them.
 func (e *Entry) mentions(text []byte) bool { return e.folded == nil || bytes.Contains(e.folded, text) }
 
 func (w *Wallet) encode() []byte {
@@ -264,10 +260,10 @@ func (w *Wallet) Names() []string {
 	return names
 }
 
-// Near returns the entry name nearest to one that is not there, or "".
+// Near returns the entry name nearest to a name that no entry has, or "".
 func (w *Wallet) Near(name string) string { return nearest.Name(name, w.Names()) }
 
-// Put adds an entry, or takes the place of the one of its name.
+// Put adds an entry, or replaces the one of its name.
 func (w *Wallet) Put(e Entry) {
 	if old := w.Entry(e.Name); old != nil {
 		*old = e

@@ -14,9 +14,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Pin is what a reader has: a private key to read the wallet, and the key that
-// the wallet must be signed by. It can't make a wallet that any reader, this one
-// included, would believe.
+// Pin is what a reader has: a private key to read the wallet, and the public key that checks the wallet's signature.
+// It can't make a wallet that a reader accepts.
 type Pin struct {
 	Path string // where it was read
 
@@ -33,10 +32,10 @@ type pinFile struct {
 	Generation uint64 `json:"generation,omitempty"` // at which it was made: no older wallet is believed
 }
 
-// String keeps the private key out of whatever a pin is printed with.
+// String hides the private key wherever a pin is printed.
 func (Pin) String() string { return secret.Hidden }
 
-// GoString does so for %#v.
+// GoString hides it in %#v.
 func (Pin) GoString() string { return secret.Hidden }
 
 // maxPin bounds a pin file, which has some 300 bytes.
@@ -82,7 +81,7 @@ func newPin(h *header, name string) (*Pin, ReaderInfo, error) {
 	return p, ReaderInfo{Name: name, PublicKey: private.PublicKey().Bytes()}, nil
 }
 
-// WriteNew writes the pin file, 0600, where nothing stands yet.
+// WriteNew writes the pin file with mode 0600. It never replaces a file.
 func (p *Pin) WriteNew(path string) error {
 	data, err := json.MarshalIndent(p.pinFile, "", "  ")
 	if err != nil {

@@ -25,25 +25,23 @@ const (
 	saltSize = 16
 )
 
-// Cost says how hard it is to try a passphrase: the parameters of Argon2id
-// (RFC 9106).
+// Cost is the cost of trying a passphrase: the parameters of Argon2id (RFC 9106).
 type Cost struct {
 	MemoryKiB uint32 `json:"memory_kib"`
 	Passes    uint32 `json:"passes"`
 	Threads   uint8  `json:"threads"`
 }
 
-// floor and ceiling bound what a header may ask for: below the floor trying
-// passphrases is cheap, above the ceiling opening a file that somebody sent
-// could stop the machine.
+// floor and ceiling bound what a header may ask for: below the floor it is cheap to try passphrases, above the
+// ceiling a file from somebody else could stop the machine.
 var (
 	floor   = Cost{MemoryKiB: 64 << 10, Passes: 3, Threads: 1}
 	ceiling = Cost{MemoryKiB: 1 << 20, Passes: 64, Threads: 16}
 )
 
-// mostWork bounds memory times passes, in KiB: each alone within its ceiling could still keep a
-// machine for minutes. 4 GiB take some 5 s on one core (measured: 64 MiB with 3 passes 0.25 s),
-// and CostFor's half second stays far below on any number of cores.
+// mostWork bounds memory times passes, in KiB: both at their ceilings could still keep a machine busy for minutes. 4
+// GiB take some 5 s on one core (measured: 64 MiB with 3 passes 0.25 s), and CostFor's half second is far below that
+// on any number of cores.
 const mostWork = 4 << 20
 
 func (c Cost) problem() string {
@@ -66,9 +64,8 @@ func (c Cost) problem() string {
 	return ""
 }
 
-// CostFor finds the cost with which opening takes about d on this machine, the
-// floor at the least. More memory comes before more passes: it is what makes
-// trying on special hardware dear.
+// CostFor finds the cost with which opening takes about d on this machine, at least the floor. It prefers more memory
+// to more passes, as memory makes tries on special hardware expensive.
 func CostFor(d time.Duration) Cost {
 	const least = 50 * time.Millisecond // no machine does the floor in less
 	c := floor
@@ -86,7 +83,7 @@ func CostFor(d time.Duration) Cost {
 	return c
 }
 
-// trial is how long a derivation takes, or a long time without one.
+// trial is how long a derivation takes, or a long time where none was made.
 func (c Cost) trial(spare bool) time.Duration {
 	if spare {
 		return time.Hour
@@ -102,8 +99,8 @@ func (c Cost) derive(passphrase secret.Value, salt []byte) []byte {
 	return argon2.IDKey(norm.NFC.Bytes([]byte(passphrase.Disclose())), salt, c.Passes, c.MemoryKiB, c.Threads, keySize)
 }
 
-// deriveWithin is derive that ends with its context. The library can't be interrupted: what it
-// was at ends with the program, or goes on unheard.
+// deriveWithin is derive, and returns when its context ends. The library can't be interrupted, so its work goes on in
+// a goroutine whose result nobody reads.
 func (c Cost) deriveWithin(ctx context.Context, passphrase secret.Value, salt []byte) ([]byte, error) {
 	done := make(chan []byte, 1)
 	defect.Go(func() { done <- c.derive(passphrase, salt) })
@@ -137,7 +134,7 @@ func seal(key, text, ad []byte) []byte {
 
 var errSeal = errors.New("the seal has another key")
 
-// unseal is the way back.
+// unseal decrypts what seal made.
 func unseal(key, sealed, ad []byte) ([]byte, error) {
 	aead := newAEAD(key)
 	if len(sealed) < aead.NonceSize() {
@@ -182,7 +179,7 @@ func sealTo(reader ReaderInfo, contentKey, headerBytes []byte) (readerBox, error
 	}, nil
 }
 
-// unsealAs is the way back, with the reader's private key.
+// unsealAs decrypts what sealTo made, with the reader's private key.
 func unsealAs(private *ecdh.PrivateKey, box readerBox, headerBytes []byte) ([]byte, error) {
 	ephemeral, err := ecdh.X25519().NewPublicKey(box.Ephemeral)
 	if err != nil {

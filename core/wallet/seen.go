@@ -14,9 +14,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// seenFile remembers the newest generation of each wallet that was opened here,
-// apart from the wallet and from any pin file: whoever puts an older wallet back
-// in its place would have to change this file too.
+// seenFile remembers the newest generation of each wallet that was opened here. It is apart from the wallet and from
+// pin files: an attacker who puts an older wallet back must change this file too.
 type seenFile struct {
 	Format  int               `json:"format"` // 1
 	Wallets map[string]memory `json:"wallets"`
@@ -55,8 +54,8 @@ func (s *Store) readSeen() (seenFile, error) {
 	return all, nil
 }
 
-// Judge compares a file with what was seen of its wallet here: an older or
-// another one of the same generation is an error.
+// Judge compares a file with what was seen of its wallet here: an older generation, or another file of the same
+// generation, is an error.
 func (s *Store) Judge(f *File) error {
 	_, err := s.judge(f)
 	return err
@@ -90,9 +89,8 @@ func (s *Store) judge(f *File) (memory, error) {
 	return known, nil
 }
 
-// judgeNow judges as judge does a file that another process may have written since it was
-// read: what is noted of the newer one does not make the older one a fraud. It
-// returns the file that was judged.
+// judgeNow is judge for a wallet that another process may have written since the file was read: then it reads the
+// file again and judges that. It returns the file that it judged.
 func (s *Store) judgeNow(f *File) (*File, memory, error) {
 	known, err := s.judge(f)
 	for range 8 {
@@ -109,9 +107,8 @@ func (s *Store) judgeNow(f *File) (*File, memory, error) {
 	return f, known, err
 }
 
-// remember notes a file as the newest of its wallet. It is done after the file
-// was written or opened: a crash in between leaves an older memory, which
-// accepts the newer file.
+// remember notes a file as the newest of its wallet, after the file was written or opened. A crash in between leaves
+// an older note, which accepts the newer file.
 func (s *Store) remember(ctx context.Context, f *File, known memory) error {
 	if known.Generation == f.header.Generation && known.Path == f.Path {
 		return nil
@@ -163,7 +160,7 @@ func (f *File) readerKeys() [][]byte {
 	return keys
 }
 
-// lets reports whether a reader was one when the wallet was last seen.
+// lets reports whether a reader was in the wallet when it was last seen.
 func (s memory) lets(r ReaderInfo) bool {
 	return slices.ContainsFunc(s.Readers, func(key []byte) bool { return bytes.Equal(key, r.PublicKey) })
 }

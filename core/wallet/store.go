@@ -20,7 +20,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Store is a wallet's place, and the memory of what was seen there.
+// Store is a wallet's path, and the path of the file that remembers what was seen there.
 type Store struct {
 	Path   string           // of the wallet file
 	Seen   string           // of the file that remembers generations
@@ -37,8 +37,8 @@ func (s *Store) now() time.Time {
 
 func (s *Store) shellPath() string { return clean.Shell(s.Path) }
 
-// Open opens the wallet. Remembering its generation is an error only where the
-// memory contradicts the file: a scheduled job may have no place to write to.
+// Open opens the wallet and remembers its generation. It is no error where that can't be written, as a scheduled job
+// may have no place to write to; it is one where the file is older than what was remembered.
 func (s *Store) Open(ctx context.Context, opener Opener) (*Wallet, error) {
 	f, err := Load(s.Path)
 	if err != nil {
@@ -70,9 +70,8 @@ func (s *Store) openFile(ctx context.Context, f *File, opener Opener) (*Wallet, 
 	return w, nil
 }
 
-// rotatedFrom reports whether a wallet with another signing key than the one
-// that was seen may be its successor: only its owner can tell, who alone can
-// have sealed the new key under the passphrase.
+// rotatedFrom reports whether a wallet with another signing key than the one that was seen may be its successor. Only
+// a passphrase can tell: only its owner can have sealed the new key under it.
 func (w *Wallet) rotatedFrom(known memory) bool {
 	return w.owner != nil && w.File.header.Generation > known.Generation
 }
@@ -98,7 +97,7 @@ func (s *Store) Create(ctx context.Context, passphrase *Passphrase, cost Cost) (
 	return s.write(ctx, &Wallet{File: &File{Path: s.Path, header: h}, owner: owner})
 }
 
-// newKeys makes all keys new.
+// newKeys makes new keys of all kinds.
 func newKeys(ctx context.Context, h *header, owner *ownerKeys, passphrase *Passphrase) error {
 	h.Salt = random(saltSize)
 	key, err := passphrase.key(ctx, h)
@@ -120,8 +119,8 @@ func (s *Store) lock(ctx context.Context) (func(), error) {
 	return unlock, nil
 }
 
-// Update opens the wallet under its lock, lets change do its work, and writes
-// the next generation. Where change fails nothing has changed.
+// Update opens the wallet under its lock, calls change, and writes the next generation. Where change fails, the file
+// stays as it was.
 func (s *Store) Update(ctx context.Context, passphrase *Passphrase, change func(*Wallet) error) (*Wallet, error) {
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
@@ -151,8 +150,7 @@ func (s *Store) Update(ctx context.Context, passphrase *Passphrase, change func(
 	return at.write(ctx, w)
 }
 
-// write seals a wallet as the next generation and puts it in place. The lock
-// must be held.
+// write seals a wallet as the next generation and replaces the file. The caller must hold the lock.
 func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	h := w.File.header
 	h.Generation++
@@ -192,9 +190,9 @@ func (s *Store) write(ctx context.Context, w *Wallet) (*Wallet, error) {
 	return &Wallet{File: f, Entries: w.Entries, Through: w.Through, owner: w.owner}, nil
 }
 
-// ChangePassphrase makes the next generation open by another passphrase, at another cost. All
-// keys are new, as Rotate has it: an old copy of the file with the old passphrase opens nothing
-// that is written later, and signs nothing that a reader believes. Inside Update.
+// ChangePassphrase gives the next generation another passphrase and cost, and new keys as Rotate does: with an old
+// copy of the file and the old passphrase nobody can read later generations, or sign one that a reader accepts. Call
+// it inside Update.
 func (w *Wallet) ChangePassphrase(ctx context.Context, passphrase *Passphrase, cost Cost) ([]ReaderInfo, error) {
 	w.File.header.Cost = cost
 	return w.Rotate(ctx, passphrase)
@@ -209,7 +207,7 @@ func (w *Wallet) Rotate(ctx context.Context, passphrase *Passphrase) ([]ReaderIn
 	return ended, newKeys(ctx, &w.File.header, w.owner, passphrase)
 }
 
-// AddReader makes a reader's keys and lets it in. Inside Update.
+// AddReader makes a reader's keys and adds it. Call it inside Update.
 func (w *Wallet) AddReader(name string, at time.Time) (*Pin, error) {
 	if slices.ContainsFunc(w.File.header.Readers, func(r ReaderInfo) bool { return r.Name == name }) {
 		return nil, fmt.Errorf("the reader %s exists already; to remove it: gharbor wallet reader remove %s",
@@ -227,8 +225,8 @@ func (w *Wallet) AddReader(name string, at time.Time) (*Pin, error) {
 	return pin, nil
 }
 
-// RemoveReader shuts a reader out of all that is written from now on, by a new
-// content key. It returns what the reader could have read. Inside Update.
+// RemoveReader removes a reader and makes a new content key, so that it can read nothing that is written later. It
+// returns what the reader could have read. Call it inside Update.
 func (w *Wallet) RemoveReader(name string) ([]string, error) {
 	readers := slices.DeleteFunc(slices.Clone(w.File.header.Readers), func(r ReaderInfo) bool { return r.Name == name })
 	if len(readers) == len(w.File.header.Readers) {
@@ -239,8 +237,7 @@ func (w *Wallet) RemoveReader(name string) ([]string, error) {
 	return w.Names(), nil
 }
 
-// ErrOldPassphrase is a file to restore whose passphrase, or signing key, is not the wallet's
-// any more.
+// ErrOldPassphrase says that a file to restore has a passphrase, or a signing key, that is no longer the wallet's.
 var ErrOldPassphrase = errors.New("the file is from before the passphrase or the keys were changed")
 
 // Restore puts the entries of another file of this wallet's, an older one or a backup, into the
@@ -327,15 +324,15 @@ type mergeResult struct {
 	Conflicts []conflict
 }
 
-// conflict is an entry that the two files have differently. Both are kept.
+// conflict is an entry that differs between two files. Both versions are kept.
 type conflict struct {
 	Name    string // stays as it is here
 	Other   string // the name under which the other file's was kept
 	Differs []string
 }
 
-// merge takes entries of another file, from another machine, into this one.
-// Nothing is lost: what differs is kept beside ours under a name of its own.
+// merge adds the entries of another machine's file to this one. Nothing is lost: an entry that differs is kept beside
+// ours under another name.
 func (w *Wallet) merge(other *Wallet) mergeResult {
 	var m mergeResult
 	for _, theirs := range other.Entries {
@@ -358,7 +355,7 @@ func (w *Wallet) merge(other *Wallet) mergeResult {
 	return m
 }
 
-// freeName is name with the first ending that no entry has.
+// freeName is name with the first number at its end that no entry has.
 func (w *Wallet) freeName(name string) string {
 	for i := 2; ; i++ {
 		ending := fmt.Sprintf(".%d", i)
@@ -390,8 +387,7 @@ func (e *Entry) differs(o Entry) []string {
 	return words
 }
 
-// openForMerge opens the wallet although another one of its generation was seen,
-// if the other copy is the one that was.
+// openForMerge opens the wallet, also where another file of its generation was seen, if that was the other copy.
 func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passphrase) (*Wallet, error) {
 	f, err := Load(s.Path)
 	if err != nil {
@@ -407,8 +403,7 @@ func (s *Store) openForMerge(ctx context.Context, other *File, passphrase *Passp
 	return passphrase.open(ctx, f)
 }
 
-// Merge opens the wallet and another copy, lets nothing of either be lost, and
-// writes the next generation of both.
+// Merge opens the wallet and another copy, and writes the next generation with all entries of both.
 func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Passphrase) (mergeResult, error) {
 	target, err := atomicfile.Resolve(s.Path)
 	if err != nil {
@@ -437,8 +432,7 @@ func (s *Store) Merge(ctx context.Context, other *File, passphrase, others *Pass
 	return m, err
 }
 
-// Backup copies the wallet file, once its structure and signature were found
-// right, to where nothing stands yet.
+// Backup checks the structure and the signature of the wallet file, and copies it. It never replaces a file.
 func (s *Store) Backup(to string) (*File, error) {
 	f, err := Load(s.Path)
 	if err != nil {
@@ -456,8 +450,8 @@ func (s *Store) Backup(to string) (*File, error) {
 	return f, nil
 }
 
-// Weakness says what is wrong with a new passphrase, "" for nothing.
-// Argon2id makes trying dear, and a short one is still soon tried.
+// Weakness says what is wrong with a new passphrase, "" for nothing. Argon2id makes each try expensive, but a short
+// passphrase needs few tries.
 func (p *Passphrase) Weakness() string {
 	const least = 8
 	switch text := p.Value.Disclose(); {

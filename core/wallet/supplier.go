@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Supplier gives profiles their secrets out of a wallet. It opens the wallet once
-// for a whole run: by a reader's pin file, by an unlock, or by the passphrase.
+// Supplier gives profiles their secrets from a wallet. It opens the wallet once for a whole run: by a reader's pin
+// file, by an unlock, or by the passphrase.
 type Supplier struct {
 	Store Store
 	// path of a reader's pin file; there need not be one
@@ -32,7 +32,7 @@ type Supplier struct {
 	silent *finding.Finding // the process that keeps it open does not answer
 }
 
-// noAnswer is the finding for a keeper that is there and does not answer.
+// noAnswer is the finding for a keeper that runs and does not answer.
 func noAnswer(path string, silent *privatesocket.SilentError) *finding.Finding {
 	return finding.New(finding.WalletNoAnswer, "the process that keeps the wallet %s open does not answer", path).
 		Saw("%s", silent).Suggest("%s   # ends it", silent.EndLine())
@@ -80,7 +80,7 @@ func (v *Supplier) Find(ctx context.Context, q secret.Query, byDefault bool) (*s
 	}, nil
 }
 
-// place says where a secret was, by wallet and entry.
+// place names where a secret was found: the wallet and the entry.
 func (w *Wallet) place(e *Entry, q secret.Query) string {
 	text := fmt.Sprintf("wallet %s, entry %s, opened by %s", clean.Line(w.File.Path, 200), e.Name, w.Through)
 	if len(e.Bindings) == 0 {
@@ -94,8 +94,7 @@ func (w *Wallet) place(e *Entry, q secret.Query) string {
 	return text
 }
 
-// openQuietly opens the wallet without asking anybody; nil and no error where
-// that can't be done.
+// openQuietly opens the wallet without asking a person; nil and no error where that is not possible.
 func (v *Supplier) openQuietly(ctx context.Context) (*Wallet, error) {
 	if v.tried {
 		return v.opened, v.failed
@@ -127,7 +126,7 @@ func (v *Supplier) openQuietly(ctx context.Context) (*Wallet, error) {
 	return v.opened, v.failed
 }
 
-// ask opens the wallet by its passphrase, with three tries.
+// ask opens the wallet by its passphrase, in up to three tries.
 func (v *Supplier) ask(ctx context.Context, q secret.Query) (secret.Value, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -153,7 +152,7 @@ func (v *Supplier) ask(ctx context.Context, q secret.Query) (secret.Value, error
 	return e.Secret, nil
 }
 
-// IsWrongPassphrase tells a slip of the fingers from all else.
+// IsWrongPassphrase reports whether an error is that of a wrong passphrase.
 func IsWrongPassphrase(err error) bool {
 	var failure *secret.Failure
 	return errors.As(err, &failure) && failure.Found.Code == finding.WalletPassphrase

@@ -5,9 +5,9 @@ import (
 	"syscall"
 )
 
-// acknowledge has the system acknowledge at once what was read: a server that sends
-// little and waits for the acknowledgement before it sends more would wait for 40 ms
-// (tcp(7), TCP_QUICKACK, which does not last and is set again after each read).
+// acknowledge makes the system acknowledge at once what was read. Otherwise a server that waits for the
+// acknowledgement before it sends more waits for 40 ms (tcp(7), TCP_QUICKACK, which must be set again after each
+// read).
 func acknowledge(conn net.Conn) {
 	socket, ok := conn.(*net.TCPConn)
 	if !ok {

@@ -4,5 +4,5 @@ package hop
 
 import "net"
 
-// acknowledge is the system's business elsewhere.
+// acknowledge does nothing: other systems have no such option.
 func acknowledge(net.Conn) {}

@@ -20,22 +20,20 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Dialer makes the connections to hops. Its fields are what it needs from the
-// machine and from a person.
+// Dialer makes the connections to hops. Its fields are what it needs from the machine and from a person.
 type Dialer struct {
 	Network route.Network
 	Finder  *secret.Finder
 	Profile string // the name of the profile, for the lines to try
 
-	// Pause stops the clock of a test while a person is asked; resume starts it
-	// again. It may be nil.
+	// Pause stops the time limit of a test while a person is asked; resume starts it again. It may be nil.
 	Pause func() (resume func())
 
-	// Secrets remembers what opened keys and what was typed, for a tunnel that connects
-	// again when nobody is there. It may be nil.
+	// Secrets remembers opened keys and typed passwords, for a tunnel that connects again when nobody is there. It
+	// may be nil.
 	Secrets *SecretCache
 
-	// Unattended asks nobody for what the profile does not say is to be asked for.
+	// Unattended asks a person only for secrets whose source is ask.
 	Unattended bool
 }
 
@@ -61,15 +59,14 @@ func (l *Link) Close() {
 	}
 }
 
-// lasting is the link of the last SSH hop, nil where all are proxies: those have no
-// connection that lasts.
+// lasting is the link of the last SSH hop, nil where all are proxies, which keep no connection open.
 func (l *Link) lasting() *Link {
 	for ; l != nil && l.client == nil; l = l.before {
 	}
 	return l
 }
 
-// Lasts reports whether there is a connection that can be lost.
+// Lasts reports whether the link keeps a connection open, which can be lost.
 func (l *Link) Lasts() bool { return l.lasting() != nil }
 
 // Done is closed when the connection to the hop has ended; Cause then says why.
@@ -87,8 +84,7 @@ func (l *Link) Cause() error {
 	return ssh.cause
 }
 
-// AliveEvery is the time between two signs of life: what an SSH client configuration
-// says, or the one given.
+// AliveEvery is the time between two keep-alive messages: that of the SSH client configuration, or the given one.
 func (l *Link) AliveEvery(byDefault time.Duration) time.Duration {
 	if l.Hop.alive > 0 {
 		return l.Hop.alive
@@ -96,7 +92,7 @@ func (l *Link) AliveEvery(byDefault time.Duration) time.Duration {
 	return byDefault
 }
 
-// Alive asks the hop for an answer, whatever it is.
+// Alive asks the hop for any answer.
 func (l *Link) Alive(ctx context.Context) error {
 	ssh := l.lasting()
 	if ssh == nil {
@@ -115,9 +111,8 @@ func (l *Link) Alive(ctx context.Context) error {
 	}
 }
 
-// Connect reaches a hop through the one before, checks that it is the right one,
-// and logs in. before is nil for the first. A link that is not nil must be closed,
-// and closes those before it too.
+// Connect reaches a hop through the one before, checks its host key, and logs in. before is nil for the first. A link
+// that is not nil must be closed; that also closes those before it.
 func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, finding.Result) {
 	if found := h.clear(before); found != nil {
 		return nil, finding.FailWith(found)
@@ -139,8 +134,8 @@ func (d *Dialer) Connect(ctx context.Context, before *Link, h *Hop) (*Link, find
 	return l, result
 }
 
-// HostKey asks a hop for its key, through the hop before, and ends the connection
-// before anything of a login is sent. The finding is nil where there is a key.
+// HostKey asks a hop for its host key, through the hop before, and ends the connection before the login. The finding
+// is nil where there is a key.
 func (d *Dialer) HostKey(ctx context.Context, before *Link, h *Hop) (ssh.PublicKey, hostkey.Verdict, *finding.Finding) {
 	conn, found := d.reach(ctx, before, h)
 	if found != nil {
@@ -173,7 +168,7 @@ func newAttempt(d *Dialer, h *Hop, conn net.Conn) *attempt {
 // KeyName is what known-hosts files call the hop.
 func (h *Hop) KeyName() string { return h.keyName }
 
-// attempt is one handshake under way: what was seen of it.
+// attempt is one handshake, with what was seen of it so far.
 type attempt struct {
 	d        *Dialer
 	h        *Hop
@@ -246,7 +241,7 @@ func (a *attempt) withWarnings(detail string, c ssh.Conn) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// sawSkipped tells which lines of known-hosts files could not be read.
+// sawSkipped adds to a finding which lines of known-hosts files could not be read.
 func (a *attempt) sawSkipped(found *finding.Finding) {
 	const most = 3
 	for _, line := range a.store.Skipped[:min(len(a.store.Skipped), most)] {
@@ -277,7 +272,7 @@ func (a *attempt) authMethod() string {
 	return "without any login"
 }
 
-// config is what the SSH library is asked to do.
+// config is the SSH library's configuration.
 func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	h := a.h
 	all := ssh.SupportedAlgorithms()
@@ -310,7 +305,7 @@ func (a *attempt) config(ctx context.Context) *ssh.ClientConfig {
 	return c
 }
 
-// rank puts the kinds of host key in the order in which a new one is best known.
+// rank orders the kinds of host key: the best kind for a new host comes first.
 func rank(algorithm string) int {
 	for i, word := range []string{"ed25519", "ecdsa", "rsa"} {
 		if strings.Contains(algorithm, word) {
@@ -322,7 +317,7 @@ func rank(algorithm string) int {
 
 var errHostKey = errors.New("the host key is refused")
 
-// judge is shown the hop's key, before anything of a login is sent.
+// judge checks the hop's host key, before the login.
 func (a *attempt) judge(k ssh.PublicKey) error {
 	a.key = k
 	a.verdict = a.store.Judge(a.h.keyName, a.h.pin, k)
@@ -339,7 +334,7 @@ func (d *Dialer) pause() (resume func()) {
 	return d.Pause()
 }
 
-// methods are the ways to log in, in order: keys, then what a password may answer.
+// methods are the login methods, in order: keys, then those that a password can answer.
 func (a *attempt) methods(ctx context.Context) []ssh.AuthMethod {
 	h := a.h
 	keys := ssh.PublicKeysCallback(func() ([]ssh.Signer, error) {
@@ -385,8 +380,8 @@ func (a *attempt) methods(ctx context.Context) []ssh.AuthMethod {
 	return all
 }
 
-// named reports whether a key file's problem is that of one which the profile
-// names: it is a mistake there, whatever else might log in.
+// named reports whether a problem is that of a key file which the profile names: it is a mistake there, also where
+// another key could log in.
 func named(h *Hop, problem *finding.Finding) bool {
 	return slices.ContainsFunc(h.keys, func(k keyFile) bool { return k.named && strings.Contains(problem.Cause, k.path) })
 }
@@ -408,8 +403,8 @@ func (a *attempt) password(ctx context.Context) (secret.Value, error) {
 	return value, nil
 }
 
-// answer answers a server's questions: one that is not to be shown gets the
-// password, once; all others are a person's.
+// answer answers a server's questions: one that asks for the password, alone and without echo, gets it once; a person
+// answers all others.
 func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]string, error) {
 	answers := make([]string, len(prompts))
 	for i, prompt := range prompts {
@@ -442,7 +437,7 @@ func (a *attempt) answer(ctx context.Context, prompts []string, echo []bool) ([]
 	return answers, nil
 }
 
-// query says for which hop or key a secret is wanted.
+// query says which hop or key needs a secret.
 func (h *Hop) query(kind, k, address string) secret.Query {
 	q := secret.Query{
 		Kind:    kind,
@@ -470,7 +465,7 @@ func (h *Hop) query(kind, k, address string) secret.Query {
 	return q
 }
 
-// take finds and takes a secret. One that is not there is no error.
+// take finds and takes a secret. A missing one is no error.
 func (d *Dialer) take(ctx context.Context, q secret.Query) (secret.Value, string, error) {
 	located, err := d.locate(ctx, q)
 	if err != nil {

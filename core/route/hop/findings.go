@@ -72,7 +72,7 @@ func (d *Dialer) explainFirst(h *Hop, tried []route.Attempt) *finding.Finding {
 	return h.wherefrom(found)
 }
 
-// wherefrom adds the lines that change where a hop is.
+// wherefrom suggests the commands that change a hop's address.
 func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
 	if h.behind && h.Proxy == "" && !strings.HasPrefix(h.Word, "ssh:") { // the system's own client can't go there
 		what, value := key.Port, "PORT"
@@ -120,7 +120,7 @@ func (l *Link) explainNext(d *Dialer, h *Hop, err error) *finding.Finding {
 		Saw("%s said %s", l.Hop, clean.Quote(text)))
 }
 
-// Forbidden is the finding for a hop that does not let one through.
+// Forbidden is the finding for a hop that allows no forwarding.
 func (l *Link) Forbidden(address, text string) *finding.Finding {
 	found := finding.New(finding.HopForwardRefused, "the jump host %s lets %s in, but does not allow forwarding to "+
 		"%s", l.Hop,
@@ -152,9 +152,8 @@ const (
 	Dropped // the connection to the hop ended meanwhile
 )
 
-// ReasonOf tells the reason of a Dial through a hop that failed, and what the hop said.
-// An SSH server gives a number for a prohibition and words for all else: those of
-// its C library (OpenSSH), or of ours.
+// ReasonOf is the reason of a failed Dial through a hop, and the hop's message. An SSH server has a number for what
+// it forbids, and gives all else in words: those of its C library (OpenSSH), or those of our own servers.
 func ReasonOf(err error) (Reason, string) {
 	var open *ssh.OpenChannelError
 	var answer *proxyError
@@ -237,8 +236,7 @@ func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Find
 		Saw("%s", clean.Line(plain(err), 300)))
 }
 
-// busy reports whether the first words are those of an SSH server that sends one
-// away.
+// busy reports whether the first words are those of an SSH server that takes no more connections.
 func busy(said []byte) bool {
 	return strings.HasPrefix(string(said), "Exceeded MaxStartups") ||
 		strings.HasPrefix(string(said), "Not allowed at this time")
@@ -254,7 +252,7 @@ func (a *attempt) notSSH(said []byte) *finding.Finding {
 	return a.h.wherefrom(found)
 }
 
-// hostKey is the finding for a host key that is not to be trusted.
+// hostKey is the finding for a host key that is not trusted.
 func (a *attempt) hostKey() *finding.Finding {
 	h, v := a.h, a.verdict
 	shown := hostkey.Describe(a.key)
@@ -297,7 +295,7 @@ func (a *attempt) hostKey() *finding.Finding {
 		a.d.Profile)
 }
 
-// oldOnly is the finding for two that have no algorithm in common.
+// oldOnly is the finding for a hop that has no algorithm in common with us.
 func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	h := a.h
 	found := finding.New(finding.HopAlgorithms, "the jump host %s and gharbor have no %s in common", h, e.What).
@@ -399,7 +397,7 @@ func (a *attempt) sawBanner(found *finding.Finding) *finding.Finding {
 	return found
 }
 
-// sawOffers tells which keys were offered, and which could not be.
+// sawOffers adds to a finding which keys were offered, and which could not be.
 func (a *attempt) sawOffers(found *finding.Finding) {
 	for _, o := range a.ring.offers {
 		found.Saw("offered: %s", o.what)

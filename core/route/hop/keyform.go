@@ -13,8 +13,8 @@ import (
 // sealedPKCS8 is the type of an encrypted key of PKCS #8 (RFC 5958) in PEM, as ssh-keygen -m PKCS8 writes it.
 const sealedPKCS8 = "ENCRYPTED PRIVATE KEY"
 
-// publicOf is the public part of a key file in OpenSSH's own form, which has it in the clear (PROTOCOL.key in OpenSSH's
-// source); nil for another form.
+// publicOf is the public part of a key file in OpenSSH's own form, where it is not encrypted (PROTOCOL.key in
+// OpenSSH's source); nil for another form.
 func publicOf(data []byte) ssh.PublicKey {
 	block, _ := pem.Decode(data)
 	if block == nil || block.Type != "OPENSSH PRIVATE KEY" {
@@ -45,7 +45,7 @@ func ofSecurityKey(key ssh.PublicKey) bool {
 	return key != nil && strings.HasPrefix(key.Type(), "sk-")
 }
 
-// otherForm says what a file is that is no SSH private key, "" where that can't be seen.
+// otherForm says what a file is that is no SSH private key, "" where that is not known.
 func otherForm(data []byte) string {
 	text := strings.TrimSpace(string(data[:min(len(data), 4096)]))
 	public := publicOf(data)
@@ -79,7 +79,7 @@ func openedWith(data, passphrase []byte) (ssh.Signer, error) {
 	return ssh.NewSignerFromKey(key)
 }
 
-// parseKey reads a private key that is not encrypted; a *ssh.PassphraseMissingError is one that is.
+// parseKey reads a private key. The error for an encrypted one is a *ssh.PassphraseMissingError.
 func parseKey(data []byte) (ssh.Signer, error) {
 	if block, _ := pem.Decode(data); block != nil && block.Type == sealedPKCS8 {
 		return nil, &ssh.PassphraseMissingError{}

@@ -28,9 +28,8 @@ import (
 // maxKeyFile bounds a private key file: the largest in use has some 15 KiB.
 const maxKeyFile = 256 << 10
 
-// maxOffers bounds how many keys are offered. A server counts each as a failure
-// and ends the connection at six by default (sshd_config(5), MaxAuthTries); one is
-// left for a password.
+// maxOffers bounds how many keys are offered. A server counts each as a failure and ends the connection at the sixth
+// by default (sshd_config(5), MaxAuthTries); one try is left for a password.
 const maxOffers = 5
 
 // keyFile is a private key file that may log in.
@@ -48,8 +47,8 @@ type offer struct {
 	used bool   // the hop took it, and a signature was made
 }
 
-// keyRing gathers the keys to offer to one hop, in order: the key files that are
-// named, by the agent where it has them, then the agent's others.
+// keyRing collects the keys to offer to one hop, in order: the key files that are named, then the agent's other keys.
+// The agent signs for a key file whose key it has.
 type keyRing struct {
 	d        *Dialer
 	h        *Hop
@@ -103,7 +102,7 @@ func (r *keyRing) close() {
 	}
 }
 
-// agentSigner is a key of the agent's, which may ask its owner, or wait for a touch, before it signs.
+// agentSigner is a key of the agent's. The agent may ask its owner, or wait for a touch, before it signs.
 type agentSigner struct {
 	ssh.AlgorithmSigner
 	public ssh.PublicKey
@@ -125,7 +124,7 @@ func (a *agentSigner) SignWithAlgorithm(rand io.Reader, data []byte, algorithm s
 	return signature, err
 }
 
-// plainForm is a key in the library's own form for its kind: an agent's is of none.
+// plainForm is a key in the library's own form for its kind, which an agent's key does not have.
 func plainForm(key ssh.PublicKey) ssh.PublicKey {
 	if parsed, err := ssh.ParsePublicKey(key.Marshal()); err == nil {
 		return parsed
@@ -133,7 +132,7 @@ func plainForm(key ssh.PublicKey) ssh.PublicKey {
 	return key
 }
 
-// agentKeys asks the agent for its keys. That it does not answer is no failure.
+// agentKeys asks the agent for its keys. An agent that does not answer is no failure.
 func (r *keyRing) agentKeys(ctx context.Context) []ssh.Signer {
 	bound, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
@@ -174,8 +173,7 @@ func (r *keyRing) add(s ssh.Signer, what string) {
 	r.offers = append(r.offers, o)
 }
 
-// addFile offers a key file and its certificates, and returns the agent's keys
-// without it.
+// addFile offers a key file and its certificates, and returns the agent's other keys.
 func (r *keyRing) addFile(ctx context.Context, k keyFile, held []ssh.Signer) []ssh.Signer {
 	pub, signer, found := r.open(ctx, k)
 	if found != nil {
@@ -220,8 +218,7 @@ func indexOf(signers []ssh.Signer, pub ssh.PublicKey) int {
 	return slices.IndexFunc(signers, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), blob) })
 }
 
-// certifyKey returns a key with the certificate that stands in a file, if it is one for
-// that key.
+// certifyKey returns a key with the certificate in a file, if it is one for that key.
 func (r *keyRing) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) (ssh.Signer, bool) {
 	data, err := atomicfile.Read(path, maxKeyFile)
 	if err != nil {
@@ -242,7 +239,7 @@ func (r *keyRing) certifyKey(path string, pub ssh.PublicKey, signer ssh.Signer) 
 	return certified, err == nil
 }
 
-// judge notes what a certificate says for which the hop may refuse it (PROTOCOL.certkeys in OpenSSH's source).
+// judge notes why the hop may refuse a certificate (PROTOCOL.certkeys in OpenSSH's source).
 func (r *keyRing) judge(c *ssh.Certificate, what string) {
 	at := func(seconds uint64) string { return time.Unix(int64(seconds), 0).UTC().Format("2006-01-02 15:04 UTC") }
 	now, only := uint64(time.Now().Unix()), c.CriticalOptions["source-address"]
@@ -264,8 +261,8 @@ func (r *keyRing) judge(c *ssh.Certificate, what string) {
 	r.seen = append(r.seen, what+" "+why)
 }
 
-// open reads a key file. Of an encrypted one the private part is opened when the
-// hop has taken the public one; signer is nil where the file has only that.
+// open reads a key file. The private part of an encrypted one is opened after the hop has accepted the public part.
+// signer is nil where the file has only the public part.
 func (r *keyRing) open(ctx context.Context, k keyFile) (pub ssh.PublicKey, signer ssh.Signer, found *finding.Finding) {
 	data, found := r.readKey(k)
 	if found != nil {

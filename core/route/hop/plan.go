@@ -1,9 +1,7 @@
-// Package hop goes through SSH jump hosts and proxies: it works out what a profile's
-// hops mean, connects to each through the one before, checks its host key, logs
-// in, and opens connections from the last one. It opens no local port, asks a
-// person only through the secret finder, and says in findings where it stopped. On
-// the way profile → resolve → route → check it is the part of the route that lies
-// between here and the server.
+// Package hop goes through SSH jump hosts and proxies: it finds out what a profile's hops mean, connects to each
+// through the one before, checks its host key, logs in, and opens connections from the last one. It opens no local
+// port, asks a person only through the secret finder, and reports failures in findings. On the way profile → resolve
+// → route → check it is the part of the route between here and the server.
 package hop
 
 import (
@@ -28,7 +26,7 @@ import (
 	"gentleharbor/core/route/sshconfig"
 )
 
-// Hop is one jump host or proxy as it is to be reached.
+// Hop is one jump host or proxy with all that is needed to reach it.
 type Hop struct {
 	Stage  string      // "hop 1": its number on the way
 	Of     resolve.Hop // the hop of the profile that it comes from
@@ -82,10 +80,10 @@ func (h *Hop) short(text string) string {
 	return strings.ReplaceAll(text, h.home+"/", "~/")
 }
 
-// derived reports whether the hop stands in no profile: a ProxyJump named it.
+// derived reports whether a ProxyJump names the hop, and no profile.
 func (h *Hop) derived() bool { return h.From != "" }
 
-// set is the line that changes a key of the hop, or a hint at the file that has it.
+// set is the command that changes a key of the hop, or a hint at the file that has it.
 func (h *Hop) set(k key.Name, value string) string {
 	if h.derived() {
 		return fmt.Sprintf("${EDITOR:-vi} %s   # the host that is named there",
@@ -94,7 +92,7 @@ func (h *Hop) set(k key.Name, value string) string {
 	return fmt.Sprintf("gharbor set %s %s=%s", h.Of.Owner(), h.Of.Key(k), value)
 }
 
-// Places are what hops take from the machine.
+// Places are the parts of the machine that hops use.
 type Places struct {
 	Home   string                           // the user's home folder
 	System string                           // the folder of the system's SSH configuration, "" for the usual one
@@ -122,9 +120,8 @@ func (p Places) user() string {
 	return ""
 }
 
-// Plan works out what a profile's hops are. It reads the user's SSH client
-// configuration where a hop names a host of it, and connects to nothing. notes are
-// what that says and is not honoured.
+// Plan finds out what a profile's hops are. It reads the user's SSH client configuration where a hop names a host of
+// it, and connects to nothing. notes name the options of that configuration that gharbor does not follow.
 func (p Places) Plan(r *resolve.Profile) (hops []*Hop, notes []string, found *finding.Finding) {
 	for _, e := range r.Hops() {
 		var more []*Hop
@@ -187,7 +184,7 @@ func (p Places) system() string {
 	return p.System
 }
 
-// applyProfile takes what the profile says of a hop, over whatever a configuration says.
+// applyProfile applies a profile's keys to a hop; they win over a configuration's.
 func (p Places) applyProfile(h *Hop) *finding.Finding {
 	e := h.Of
 	h.known = append(h.known, p.Known)
@@ -213,7 +210,7 @@ func (p Places) applyProfile(h *Hop) *finding.Finding {
 	return nil
 }
 
-// usual fills in what nobody said: the usual key files, and the agent that runs.
+// usual fills in defaults: the usual key files, and the running agent.
 func (h *Hop) usual(p Places) {
 	if h.keys == nil {
 		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
@@ -231,8 +228,8 @@ func (h *Hop) usual(p Places) {
 	}
 }
 
-// configuredHops is a host of the SSH client configuration, with the hosts before it that
-// its ProxyJump asks for. path are the lines that led here.
+// configuredHops are a host of the SSH client configuration and the hosts before it that its ProxyJump names. path
+// has the lines that led here.
 func (p Places) configuredHops(e resolve.Hop, j sshconfig.Jump, jumps bool,
 	path []string) (hops []*Hop, notes []string, found *finding.Finding) {
 	if len(path) > profile.MaxHops {
@@ -309,7 +306,7 @@ func hopFromConfig(c *sshconfig.Host) *Hop {
 	return h
 }
 
-// configFinding is for a configuration that can't be followed.
+// configFinding is for a configuration that has a mistake.
 func configFinding(e resolve.Hop, name string, err error) *finding.Finding {
 	var refusal *sshconfig.Refusal
 	if !errors.As(err, &refusal) {

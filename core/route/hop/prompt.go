@@ -25,8 +25,8 @@ func SecretQueries(e resolve.Hop) []secret.Query {
 	return all
 }
 
-// PromptFirst takes what a person must type for hops: their passwords, and the
-// passphrases of keys that no agent holds. The answers are kept for what follows.
+// PromptFirst asks a person for all that the hops need: their passwords, and the passphrases of keys that no agent
+// holds. It keeps the answers for later connections.
 func (d *Dialer) PromptFirst(ctx context.Context, hops []*Hop) error {
 	for _, h := range hops {
 		if h.derived() {

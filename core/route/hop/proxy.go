@@ -32,9 +32,8 @@ type proxyError struct {
 
 func (e *proxyError) Error() string { return e.text }
 
-// proxyLink makes a link of a proxy that accepts connections. It has no login of
-// its own before a connection is asked for, so each asks again; the first is the
-// one that was made already.
+// proxyLink makes a link of a proxy. A proxy has a login for each connection; the first uses the connection that was
+// made already.
 func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.Conn) (*Link, finding.Result) {
 	l := &Link{Hop: h, before: before, gone: make(chan struct{})}
 	user, password, place, found := d.proxyLogin(ctx, h)
@@ -67,8 +66,8 @@ func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.
 	return l, finding.Good("%s", l.Detail)
 }
 
-// clear is the finding for a proxy whose password would go over the network in the
-// clear: the proxy is on another machine, and no SSH hop stands before it.
+// clear is the finding for a proxy whose password would go over the network in the clear: the proxy is on another
+// machine, with no SSH hop before it.
 func (h *Hop) clear(before *Link) *finding.Finding {
 	if h.Proxy == "" || h.User == "" || hostname.Local(h.Host) || before.lasting() != nil {
 		return nil
@@ -79,7 +78,7 @@ func (h *Hop) clear(before *Link) *finding.Finding {
 		Advise("ask the administrator of %s for an SSH server in front of it", h.Host)
 }
 
-// proxyLogin takes what a proxy may ask for, where the profile names a user.
+// proxyLogin takes the user and the password for a proxy, where the profile names a user.
 func (d *Dialer) proxyLogin(ctx context.Context,
 	h *Hop) (user string, password secret.Value, place string, found *finding.Finding) {
 	if h.User == "" {
@@ -134,8 +133,7 @@ var socksReplies = map[byte]struct {
 	8: {Other, "kind of address not supported"},
 }
 
-// socks5 asks a SOCKS5 proxy (RFC 1928; user and password by RFC 1929). The name
-// goes to the proxy as it is: it looks it up.
+// socks5 asks a SOCKS5 proxy for a connection (RFC 1928; user and password by RFC 1929). The proxy looks the name up.
 func socks5(conn net.Conn, address, user string, password secret.Value) (net.Conn, error) {
 	methods := []byte{5, 1, 0}
 	if user != "" {
@@ -298,7 +296,7 @@ func connectReply(in *bufio.Reader) error {
 	return &proxyError{reason: why, login: status == 407, text: fmt.Sprintf("%d %s", status, clean.Line(reason, 100))}
 }
 
-// limitedReader ends a reading that goes on for ever.
+// limitedReader bounds how much is read from a hostile proxy.
 type limitedReader struct {
 	io.Reader
 	left int
@@ -328,7 +326,7 @@ func (a *bufferedConn) Read(p []byte) (int, error) {
 	return a.Conn.Read(p)
 }
 
-// CloseWrite tells the other side that nothing more comes.
+// CloseWrite ends this side's part of the connection; the other side can still send.
 func (a *bufferedConn) CloseWrite() error {
 	if half, ok := a.Conn.(interface{ CloseWrite() error }); ok {
 		return half.CloseWrite()

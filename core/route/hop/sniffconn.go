@@ -8,8 +8,8 @@ import (
 	"gentleharbor/core/engine/greeting"
 )
 
-// sniffConn is the connection under SSH. It keeps the first bytes that the other side
-// sent, which say what it is, gathers reads, and has the system acknowledge at once.
+// sniffConn is the connection under SSH. It keeps the first bytes of the other side, which show what it is, makes
+// larger reads, and makes the system acknowledge at once.
 type sniffConn struct {
 	net.Conn
 
@@ -62,8 +62,7 @@ func (w *sniffConn) note(p []byte) {
 	}
 }
 
-// otherProtocol reports whether the first bytes are another protocol's, or those of a version of
-// SSH that nobody uses any more.
+// otherProtocol reports whether the first bytes are those of another protocol, or of SSH's first version.
 func (w *sniffConn) otherProtocol() bool {
 	first := w.first
 	const greets = "SSH-"

@@ -11,8 +11,8 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// stream gives a channel of an SSH connection the deadlines that drivers want and
-// the library does not have. One goroutine reads ahead, at most two buffers.
+// stream gives a channel of an SSH connection the deadlines that drivers need and the library lacks. One goroutine
+// reads ahead, at most two buffers.
 type stream struct {
 	net.Conn // the channel
 
@@ -105,8 +105,8 @@ func (s *stream) Read(p []byte) (int, error) {
 // Buffered is how many bytes a read gives without waiting.
 func (s *stream) Buffered() int { return int(s.ahead.Load()) }
 
-// Write writes as the channel does. A write that its deadline cuts off has ended
-// the stream: how much of it went out is not known.
+// Write writes to the channel. A write that runs into its deadline ends the stream, as nobody knows how much of it
+// was sent.
 func (s *stream) Write(p []byte) (int, error) {
 	s.writing.Add(1)
 	defer s.writing.Add(-1)
@@ -130,7 +130,7 @@ func (s *stream) Write(p []byte) (int, error) {
 	return n, err
 }
 
-// CloseWrite tells the other side that nothing more comes.
+// CloseWrite ends this side's part of the connection; the other side can still send.
 func (s *stream) CloseWrite() error {
 	return s.Conn.(interface{ CloseWrite() error }).CloseWrite()
 }
@@ -156,7 +156,7 @@ func (s *stream) SetWriteDeadline(t time.Time) error {
 	return nil
 }
 
-// deadline is a channel that is closed when a time has come, and can be set again.
+// deadline has a channel that is closed at a set time. It can be set again.
 type deadline struct {
 	mu    sync.Mutex
 	timer *time.Timer
@@ -203,7 +203,7 @@ func (d *deadline) set(t time.Time) {
 	})
 }
 
-// pass tells that the time has come.
+// pass closes the channel: the time has come.
 func (d *deadline) pass() {
 	select {
 	case <-d.gone:
