@@ -207,5 +207,5 @@ func (s *stage) usesHash(root string) string {
 		return ""
 	}
 	p := resolve.Resolve(file, file.Lookup("counts"), nil, resolve.Environment{Home: s.home})
-	return vouch.Together([]vouch.Uses{vouch.FindUses(p.ProjectProfile())})
+	return vouch.CombinedHash([]vouch.Uses{vouch.FindUses(p.ProjectProfile())})
 }

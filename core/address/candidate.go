@@ -27,9 +27,9 @@ type Candidate struct {
 	StaticHost *profile.HostEntry // what [hosts] of a file has for the host, nil for nothing
 }
 
-// Told reports whether the address came from an answer (DNS, an engine, a service): to set host= in the profile does
-// not lead elsewhere.
-func (c Candidate) Told() bool { return c.Cloud != nil || c.Container != nil || c.Source != "" }
+// IsAnswered reports whether the address is from an answer of DNS, a container engine or a cloud service: a host= in
+// the profile would not change it.
+func (c Candidate) IsAnswered() bool { return c.Cloud != nil || c.Container != nil || c.Source != "" }
 
 // CertificateName is the name that the server's certificate must be for.
 func (c Candidate) CertificateName() string {
@@ -52,9 +52,9 @@ func (c Candidate) HopTargets() []string {
 	return addresses
 }
 
-// ToldBy says which answer has the address that is dialled; "" where the profile or its alias has it, or DNS has an
-// address for its host.
-func (c Candidate) ToldBy() string {
+// AnsweredBy names what gave the address that is dialled, "" where it is written in the profile or its alias, or is
+// that of its host in DNS.
+func (c Candidate) AnsweredBy() string {
 	if c.Source == "" && c.StaticHost != nil {
 		return fmt.Sprintf("[hosts] at %s:%d", c.StaticHost.File, c.StaticHost.Line)
 	}

@@ -69,8 +69,8 @@ func TestCandidate(t *testing.T) {
 	if got := strings.Join(c.HopTargets(), " "); got != "192.0.2.1:5432 [2001:db8::1]:5432" {
 		t.Error(got)
 	}
-	if c.ToldBy() != "[hosts] at /h/aliases.toml:3" || c.CertificateName() != "db" || c.Local() {
-		t.Errorf("%s %s", c.ToldBy(), c.CertificateName())
+	if c.AnsweredBy() != "[hosts] at /h/aliases.toml:3" || c.CertificateName() != "db" || c.Local() {
+		t.Errorf("%s %s", c.AnsweredBy(), c.CertificateName())
 	}
 	plain := address.Candidate{Host: "127.0.0.1", Port: 1, Name: "counts.example"}
 	if got := plain.HopTargets(); len(got) != 1 || got[0] != "127.0.0.1:1" || !plain.Local() || plain.CertificateName() != "counts.example" {

@@ -115,7 +115,7 @@ func TestSentinel(t *testing.T) {
 	}
 	p := resolved(t, text)
 	list, found := p.Address().Locate(t.Context(), says("10.20.0.7", 6379, nil), p)
-	if found != nil || len(list) != 1 || list[0].ToldBy() != "the sentinel at s.example:26379" || list[0].CertificateName() != "s.example" {
+	if found != nil || len(list) != 1 || list[0].AnsweredBy() != "the sentinel at s.example:26379" || list[0].CertificateName() != "s.example" {
 		t.Errorf("%+v %+v", list, found)
 	}
 	for want, from := range map[finding.Code][]address.Sources{

@@ -381,7 +381,7 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 // HostEntry is what [hosts] has for a host name: the user's files come first, and a
 // project's counts for names that stand in that file, as it was vouched for.
 func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.HostEntry, bool) {
-	if h, ok := b.OwnGiven(host); ok {
+	if h, ok := b.UserHost(host); ok {
 		return h, true
 	}
 	h, ok := b.Project.HostEntry(host)
@@ -403,15 +403,15 @@ func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.HostEntry, b
 
 // GivenTo is what [hosts] has for a host name that an alias lists.
 func (b *Book) GivenTo(host string, a *profile.Alias) (profile.HostEntry, bool) {
-	if h, ok := b.OwnGiven(host); ok {
+	if h, ok := b.UserHost(host); ok {
 		return h, true
 	}
 	h, ok := b.Project.HostEntry(host)
 	return h, ok && a.InProject() && DialsHost(b.Project, nil, a.Name)(h.Name)
 }
 
-// OwnGiven is what the user's files have for a host name.
-func (b *Book) OwnGiven(host string) (profile.HostEntry, bool) {
+// UserHost is the line of the user's own [hosts] for a host name.
+func (b *Book) UserHost(host string) (profile.HostEntry, bool) {
 	for _, f := range b.Files {
 		if h, ok := f.HostEntry(host); ok {
 			return h, true

@@ -211,7 +211,7 @@ func TestSRV(t *testing.T) {
 		if c[0].Host == "heavy.saltmarsh.example" {
 			heavy++
 		}
-		if c[0].CertificateName() != "saltmarsh.example" || !strings.Contains(c[0].ToldBy(), "SRV record of _postgresql._tcp") || c[0].Local() {
+		if c[0].CertificateName() != "saltmarsh.example" || !strings.Contains(c[0].AnsweredBy(), "SRV record of _postgresql._tcp") || c[0].Local() {
 			t.Fatalf("%+v", c[0])
 		}
 	}

@@ -120,7 +120,7 @@ func New(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding
 	case found != nil:
 		return Binding{}, errors.New(found.Cause)
 	case to.Alias != nil:
-		return ofAlias(p, to.Alias)
+		return bindToAlias(p, to.Alias)
 	}
 	b, err := facts(p)
 	if err != nil {
@@ -153,10 +153,10 @@ func facts(p *resolve.Profile) (Binding, error) {
 	return b, err
 }
 
-// ofAlias binds to the alias that a profile names: where that leads later, the secret
+// bindToAlias binds to the alias that a profile names: where that leads later, the secret
 // may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
 // to the alias stays the alias's.
-func ofAlias(p *resolve.Profile, a *profile.Alias) (Binding, error) {
+func bindToAlias(p *resolve.Profile, a *profile.Alias) (Binding, error) {
 	b := ToAlias(a)
 	b.Engine = p.Text(key.Engine)
 	own := len(p.Hops()) > 0

@@ -104,8 +104,8 @@ func appendBytes(to, v []byte, isBytes bool) []byte {
 	return append(to, v...)
 }
 
-// ahead reads batches, one while the one before is sent. stop must be called.
-func (s *Sender) ahead(from *Source) (next func() batch, stop func()) {
+// readAhead reads the next batch while one is sent. The caller must call stop.
+func (s *Sender) readAhead(from *Source) (next func() batch, stop func()) {
 	batches, done := make(chan batch), make(chan struct{})
 	var reading defect.Group
 	reading.Go(func() {
@@ -141,7 +141,7 @@ func (s *Sender) atOnce(ctx context.Context, from *Source) error {
 	if err := s.say(ctx, "BEGIN"); err != nil {
 		return err
 	}
-	next, stop := s.ahead(from)
+	next, stop := s.readAhead(from)
 	defer stop()
 	for {
 		b := next()

@@ -52,8 +52,8 @@ type Source struct {
 // NewSource reads the rows of a text.
 func NewSource(in io.Reader, form Form) *Source { return &Source{in: in, form: form, line: 1} }
 
-// more reads on. It says whether there was more.
-func (s *Source) more() bool {
+// readMore reads the next piece of the input. It reports whether there was one.
+func (s *Source) readMore() bool {
 	if s.ended {
 		return false
 	}
@@ -67,7 +67,7 @@ func (s *Source) more() bool {
 		return false
 	}
 	old := len(s.buffer)
-	s.buffer, s.ended, s.err = readahead.More(s.buffer, s.in, chunk)
+	s.buffer, s.ended, s.err = readahead.Read(s.buffer, s.in, chunk)
 	return len(s.buffer) > old || !s.ended
 }
 
@@ -137,7 +137,7 @@ func (s *Source) lineEnd(n int) (int, error) {
 			return from + i + 1, nil
 		}
 		from = len(s.buffer) - s.pos
-		if s.more() {
+		if s.readMore() {
 			continue
 		}
 		if s.err != nil {

@@ -115,14 +115,14 @@ func (t *test) arrange(ctx context.Context, candidates []address.Candidate) []ad
 		candidates = slices.Clone(candidates)
 		rand.Shuffle(len(candidates), func(i, j int) { candidates[i], candidates[j] = candidates[j], candidates[i] })
 	case "fastest":
-		candidates = t.fastest(ctx, candidates)
+		candidates = t.sortByConnectTime(ctx, candidates)
 	}
 	return candidates
 }
 
-// fastest sorts candidates by how soon each accepts a connection, which is closed at once. One that does not accept
-// comes last.
-func (t *test) fastest(ctx context.Context, candidates []address.Candidate) []address.Candidate {
+// sortByConnectTime sorts candidates by how soon each accepts a connection, which it closes at once. One that accepts
+// none comes last.
+func (t *test) sortByConnectTime(ctx context.Context, candidates []address.Candidate) []address.Candidate {
 	const longest = time.Second // of waiting for the slowest: those that took longer come last
 	ctx, cancel := context.WithTimeout(ctx, min(longest, time.Until(t.budget.end)/3))
 	defer cancel()
@@ -186,7 +186,7 @@ func (a *attempt) follow(ctx context.Context, host string, port int) (net.Conn, 
 	if err != nil {
 		return nil, "", true, err
 	}
-	a.aim(c)
+	a.setTLSName(c)
 	a.secret = a.secrets[c]
 	a.stages.report.Facts.SecretSource = a.secret.Place
 	address := net.JoinHostPort(c.Host, strconv.Itoa(c.Port))

@@ -163,8 +163,8 @@ func (r *Runner) Open(ctx context.Context, p *resolve.Profile) *Session {
 	return o
 }
 
-// on is the runner with the network as seen by a profile: its files may have [hosts].
-func (r *Runner) on(p *resolve.Profile) *Runner {
+// forProfile is the runner with the network as seen by a profile: its files may have [hosts].
+func (r *Runner) forProfile(p *resolve.Profile) *Runner {
 	own := *r
 	own.Network = r.Network.For(p)
 	return &own
@@ -180,7 +180,7 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 		Facts:   startFacts(p),
 	}
 	t := &test{
-		Runner:  r.on(p),
+		Runner:  r.forProfile(p),
 		profile: p,
 		budget:  newBudget(ctx, r.timeout()),
 		stages:  recorder{report: report, progress: r.Progress},

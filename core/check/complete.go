@@ -34,7 +34,7 @@ func Untestable(p *resolve.Profile) *finding.Finding {
 	case p.Text(key.User) == "" && !spec.Keys.OwnAccount && !mints(p):
 		return finding.New(finding.ProfileIncomplete, "the profile does not say which user to log in as").
 			Advise("name the user: gharbor set %s user=NAME", name)
-	case !meets(p, spec.Keys.Needs):
+	case !hasOneOf(p, spec.Keys.Needs):
 		needs := spec.Keys.Needs
 		also := ""
 		if len(needs.Keys) > 1 {
@@ -70,8 +70,8 @@ func idleAddressKeys(p *resolve.Profile) *finding.Finding {
 	return nil
 }
 
-// meets reports whether a profile has one of the keys that its engine needs.
-func meets(p *resolve.Profile, needs engine.Need) bool {
+// hasOneOf reports whether a profile has one of the keys that its engine needs.
+func hasOneOf(p *resolve.Profile, needs engine.Need) bool {
 	return len(needs.Keys) == 0 ||
 		slices.ContainsFunc(needs.Keys, func(k key.Name) bool { return p.Text(k) != "" })
 }

@@ -32,8 +32,8 @@ func (w *hopPath) count(p *resolve.Profile) int {
 	return len(p.Hops())
 }
 
-// through names the hops in front of an address, "" where there are none.
-func (w *hopPath) through() string {
+// describeHops names the hops in front of an address, "" where there are none.
+func (w *hopPath) describeHops() string {
 	if len(w.hops) == 0 {
 		return ""
 	}
@@ -72,7 +72,7 @@ func (t *test) planHops(candidates []address.Candidate) finding.Result {
 	if n := len(candidates) - 1; n > 0 {
 		to += fmt.Sprintf(" and %d more", n)
 	}
-	detail := "to " + to + t.through()
+	detail := "to " + to + t.describeHops()
 	if len(notes) == 0 {
 		return finding.Good("%s", detail)
 	}

@@ -96,7 +96,7 @@ type attempt struct {
 func (t *test) attempt(ctx context.Context, c address.Candidate) {
 	a := &attempt{test: t, at: c, secret: t.secrets[c]}
 	t.last = a
-	t.aim(c)
+	t.setTLSName(c)
 	t.stages.report.Facts.SecretSource = a.secret.Place
 	reached, ok := t.reach(ctx, c)
 	if !ok {
@@ -130,7 +130,7 @@ func (a *attempt) converse(reached *route.Connection) {
 	if reached.Network == "unix" {
 		known.Route = "socket " + reached.Address
 	}
-	known.Route += a.through()
+	known.Route += a.describeHops()
 	if a.at.Container != nil {
 		known.Route += " in container " + a.at.Container.Name
 	}
@@ -160,8 +160,8 @@ func (a *attempt) encrypt(ctx context.Context) finding.Result {
 	return result
 }
 
-// aim gives the TLS rule the name that this candidate's certificate must carry.
-func (t *test) aim(c address.Candidate) {
+// setTLSName sets the name that this candidate's certificate must have.
+func (t *test) setTLSName(c address.Candidate) {
 	t.plan.tls.Name, t.plan.tls.NameKey = t.profile.Text(key.TLSName), "tls-name"
 	if t.plan.tls.Name == "" {
 		t.plan.tls.Name, t.plan.tls.NameKey = c.CertificateName(), string(t.profile.Address().Key)
@@ -182,7 +182,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connectio
 	name, ok := t.run(ctx, step{"name", func(ctx context.Context) (result finding.Result) {
 		addrs, result = t.Network.Names(ctx, profileName, c)
 		if result.Outcome != finding.Fail && c.Cloud != nil && c.StaticHost == nil {
-			result = t.farAway(c.Cloud, addrs, result)
+			result = t.refuseLocal(c.Cloud, addrs, result)
 		}
 		if result.Outcome == finding.Fail {
 			t.addHosts(result.Finding)
@@ -206,7 +206,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connectio
 		}
 		return t.reachResult(c, reached)
 	}})
-	if reached != nil && reached.Mixed() {
+	if reached != nil && reached.FellBack() {
 		name.Outcome, name.Finding = finding.Warn, reached.MixedFinding(profileName, c)
 	}
 	if unsettled {
@@ -219,8 +219,8 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connectio
 	return reached, ok
 }
 
-// farAway refuses a name from a cloud's service that leads back to this machine.
-func (t *test) farAway(in *address.CloudAddress, addrs []netip.Addr, result finding.Result) finding.Result {
+// refuseLocal refuses a name from a cloud's service that resolves to this machine.
+func (t *test) refuseLocal(in *address.CloudAddress, addrs []netip.Addr, result finding.Result) finding.Result {
 	for _, addr := range addrs {
 		if found := in.CheckHost(t.profile, addr.String()); found != nil {
 			return finding.FailWith(found)
@@ -271,7 +271,7 @@ func (t *test) reachResult(c address.Candidate, reached *route.Connection) findi
 // otherAddresses is the warning for a name with an earlier address that does not serve; nil for none. The stage name
 // warns where they are of two families.
 func (t *test) otherAddresses(c address.Candidate, reached *route.Connection) *finding.Finding {
-	if len(reached.Refused) == 0 || reached.Mixed() {
+	if len(reached.Refused) == 0 || reached.FellBack() {
 		return nil
 	}
 	found := finding.New(finding.ReachPassedOver, "the name %s has an address that does not serve: %s; %s was used",
@@ -320,7 +320,7 @@ func (t *test) explainUnreached(ctx context.Context, c address.Candidate, tried 
 		found.Advise("%s", step)
 	}
 	refused := found.Code == finding.ReachRefused || found.Code == finding.ReachSocketMissing
-	if refused && c.Local() && !c.Told() && !t.single && ctx.Err() == nil {
+	if refused && c.Local() && !c.IsAnswered() && !t.single && ctx.Err() == nil {
 		t.hintNearby(ctx, c, found)
 	}
 	return found

@@ -33,11 +33,11 @@ func (r *Runner) SameServer(ctx context.Context, a, b *resolve.Profile) (Kinship
 	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) {
 		return Different, nil
 	}
-	first, found := r.on(a).candidates(ctx, a)
+	first, found := r.forProfile(a).candidates(ctx, a)
 	if found != nil {
 		return Unknown, found
 	}
-	second, found := r.on(b).candidates(ctx, b)
+	second, found := r.forProfile(b).candidates(ctx, b)
 	if found != nil {
 		return Unknown, found
 	}

@@ -178,7 +178,7 @@ func secretQuery(p *resolve.Profile, c address.Candidate) secret.Query {
 		Recheck:      p.Recheck(),
 		Aliases:      links(p),
 		PortOverride: address.PortOverride(p),
-		Told:         c.ToldBy(),
+		Told:         c.AnsweredBy(),
 	}
 	if c.Cloud != nil {
 		q.Instance, q.Service, q.Mint = c.Cloud.Ref.Within(), c.Cloud.Service, c.Cloud.Mint

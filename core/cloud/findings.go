@@ -42,15 +42,15 @@ func (s *Session) suggestSignIn(found *finding.Finding) *finding.Finding {
 	return found.Suggest("gharbor cloud sign-in %s", s.Called)
 }
 
-// foundOf is the finding for an error of the issuer, of the token's file or of what holds its key.
-func foundOf(err error, s *Session) *finding.Finding {
+// findingOf is the finding for an error of the issuer, of the token's file or of what holds its key.
+func findingOf(err error, s *Session) *finding.Finding {
 	var failure *secret.Failure
 	var from *oauth.Error
 	switch {
 	case errors.As(err, &failure):
 		return failure.Found
 	case errors.As(err, &from):
-		return s.ofIssuer(from)
+		return s.issuerFinding(from)
 	case errors.Is(err, context.DeadlineExceeded):
 		return finding.New(finding.CloudUnreachable, "the cloud account %s could not be asked in time", s.Called).
 			Suggest("gharbor cloud who %s", s.Called)
@@ -60,8 +60,8 @@ func foundOf(err error, s *Session) *finding.Finding {
 		Suggest("gharbor cloud sign-in %s", s.Called)
 }
 
-// ofIssuer is the finding for an error of the issuer.
-func (s *Session) ofIssuer(err *oauth.Error) *finding.Finding {
+// issuerFinding is the finding for an error of the issuer.
+func (s *Session) issuerFinding(err *oauth.Error) *finding.Finding {
 	issuer := clean.Quote(s.Account.Issuer)
 	switch err.Kind {
 	case oauth.Unreachable:

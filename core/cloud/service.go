@@ -290,7 +290,7 @@ func (s *Session) SignIn(ctx context.Context) (*oauth.Device, *finding.Finding) 
 	defer s.mu.Unlock()
 	server, err := s.issuer(ctx)
 	if err != nil {
-		return nil, foundOf(err, s)
+		return nil, findingOf(err, s)
 	}
 	c, found := s.client(ctx)
 	if found != nil {
@@ -298,7 +298,7 @@ func (s *Session) SignIn(ctx context.Context) (*oauth.Device, *finding.Finding) 
 	}
 	d, err := server.Begin(ctx, c)
 	if err != nil {
-		return nil, foundOf(err, s)
+		return nil, findingOf(err, s)
 	}
 	return d, nil
 }
@@ -309,11 +309,11 @@ func (s *Session) KeepToken(ctx context.Context, got *oauth.Token, place tokens.
 	defer s.mu.Unlock()
 	owner, err := s.Owner()
 	if err != nil {
-		return foundOf(err, s)
+		return findingOf(err, s)
 	}
 	unlock, err := s.from.Tokens.Lock(ctx, owner)
 	if err != nil {
-		return foundOf(err, s)
+		return findingOf(err, s)
 	}
 	defer unlock()
 	token := &tokens.Token{Access: got.Access, Refresh: got.Refresh, Until: got.Until, Scopes: got.Scopes,
@@ -323,18 +323,18 @@ func (s *Session) KeepToken(ctx context.Context, got *oauth.Token, place tokens.
 	}
 	if place.Forget { // a file of an earlier sign-in would come first
 		if _, err := s.from.Tokens.Remove(ctx, owner); err != nil {
-			return foundOf(err, s)
+			return findingOf(err, s)
 		}
 	}
 	if err := s.from.Tokens.Save(ctx, owner, token, place); err != nil {
-		return foundOf(err, s)
+		return findingOf(err, s)
 	}
 	s.token = token
 	return nil
 }
 
 // Finding is the finding for an error of a sign-in.
-func (s *Session) Finding(err error) *finding.Finding { return foundOf(err, s) }
+func (s *Session) Finding(err error) *finding.Finding { return findingOf(err, s) }
 
 // SignOut revokes the account's tokens at the issuer and forgets them. revoked is false where the issuer can't be
 // reached or can't revoke; why says so.
@@ -343,11 +343,11 @@ func (s *Session) SignOut(ctx context.Context) (had, revoked bool, why string, f
 	defer s.mu.Unlock()
 	owner, err := s.Owner()
 	if err != nil {
-		return false, false, "", foundOf(err, s)
+		return false, false, "", findingOf(err, s)
 	}
 	unlock, err := s.from.Tokens.Lock(ctx, owner)
 	if err != nil {
-		return false, false, "", foundOf(err, s)
+		return false, false, "", findingOf(err, s)
 	}
 	defer unlock()
 	if _, had = s.from.Tokens.PlaceOf(ctx, owner); had && s.Account.Issuer != "" {
@@ -355,7 +355,7 @@ func (s *Session) SignOut(ctx context.Context) (had, revoked bool, why string, f
 	}
 	gone, err := s.from.Tokens.Remove(ctx, owner)
 	if err != nil {
-		return false, revoked, why, foundOf(err, s)
+		return false, revoked, why, findingOf(err, s)
 	}
 	s.token = nil
 	return had || gone, revoked, why, nil
@@ -373,7 +373,7 @@ func (s *Session) revoke(ctx context.Context, owner tokens.Owner) (revoked bool,
 	}
 	server, err := s.issuer(ctx)
 	if err != nil {
-		return false, foundOf(err, s).Cause
+		return false, findingOf(err, s).Cause
 	}
 	if !server.Revokes() {
 		return false, "the issuer takes no tokens back (RFC 7009): they end by themselves"

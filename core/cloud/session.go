@@ -99,7 +99,7 @@ func (s *Session) client(ctx context.Context) (oauth.Client, *finding.Finding) {
 	}
 	var err error
 	if c.Secret, err = located.Take(ctx); err != nil {
-		return c, foundOf(err, s)
+		return c, findingOf(err, s)
 	}
 	return c, nil
 }
@@ -129,7 +129,7 @@ func (s *Session) access(ctx context.Context, rejected secret.Value) (secret.Val
 	case s.ClientSecret.Kind != "":
 		return s.forClient(ctx)
 	}
-	return s.ofSignIn(ctx, rejected)
+	return s.signInToken(ctx, rejected)
 }
 
 // usable reports whether a token may be sent.
@@ -167,19 +167,19 @@ func (s *Session) forClient(ctx context.Context) (secret.Value, *finding.Finding
 	}
 	server, err := s.issuer(ctx)
 	if err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	got, err := server.ForClient(ctx, c)
 	if err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	s.token = &tokens.Token{Access: got.Access, Until: got.Until, Scopes: got.Scopes, Since: time.Now()}
 	return got.Access, nil
 }
 
-// ofSignIn is the token of a person's sign-in. Where it has ended, one of several processes refreshes it; the others
+// signInToken is the token of a person's sign-in. Where it has ended, one of several processes refreshes it; the others
 // wait for that one and read what it wrote.
-func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.Value, *finding.Finding) {
+func (s *Session) signInToken(ctx context.Context, rejected secret.Value) (secret.Value, *finding.Finding) {
 	owner, err := s.Owner()
 	if err != nil {
 		return secret.Value{}, finding.New(finding.CloudBroken, "%s", clean.Line(err.Error(), 300)).
@@ -195,7 +195,7 @@ func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.V
 	}
 	unlock, err := s.from.Tokens.Lock(ctx, owner)
 	if err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	defer unlock()
 	token, place, found := s.load(ctx, owner)
@@ -215,11 +215,11 @@ func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.V
 	}
 	server, err := s.issuer(ctx)
 	if err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	got, err := server.Refresh(ctx, c, token.Refresh)
 	if err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	fresh := &tokens.Token{Access: got.Access, Refresh: got.Refresh, Until: got.Until, Scopes: token.Scopes,
 		Since: token.Since}
@@ -228,7 +228,7 @@ func (s *Session) ofSignIn(ctx context.Context, rejected secret.Value) (secret.V
 	}
 	// The old refresh token may be worth nothing any more: the new one is kept before it is used, also after Ctrl-C.
 	if err := s.from.Tokens.Save(context.WithoutCancel(ctx), owner, fresh, place); err != nil {
-		return secret.Value{}, foundOf(err, s)
+		return secret.Value{}, findingOf(err, s)
 	}
 	s.token = fresh
 	return fresh.Access, nil
@@ -247,7 +247,7 @@ func (s *Session) load(ctx context.Context, owner tokens.Owner) (*tokens.Token, 
 		return nil, place, s.notSignedIn("the key that seals its token is not there: " + failure.Found.Cause)
 	}
 	if err != nil {
-		return nil, place, foundOf(err, s)
+		return nil, place, findingOf(err, s)
 	}
 	return token, place, nil
 }

@@ -163,9 +163,9 @@ func (c *Connection) VerifiedHost() (host string, ok bool) {
 	return s.Host, true
 }
 
-// Apart are the name on the certificate and the address to dial, where they differ; ok is false where they are one,
-// or the address is not known.
-func (c *Connection) Apart() (name, address string, ok bool) {
+// SeparateAddress returns the name on the certificate and the address to dial, where they differ. ok is false where
+// they are the same, or the address is not known.
+func (c *Connection) SeparateAddress() (name, address string, ok bool) {
 	host, ok := c.VerifiedHost()
 	address = c.Address
 	if net.ParseIP(host) != nil {

@@ -75,14 +75,14 @@ func TestSockets(t *testing.T) {
 func TestConnection(t *testing.T) {
 	set := birds()
 	c := Connection{Spec: set.ByWord("tern"), Servers: []Endpoint{{Host: "192.0.2.1", Port: 7001}}, TLS: "verified", TLSName: "db.saltmarsh.example"}
-	if name, address, ok := c.Apart(); !ok || name != "db.saltmarsh.example" || address != "192.0.2.1" {
+	if name, address, ok := c.SeparateAddress(); !ok || name != "db.saltmarsh.example" || address != "192.0.2.1" {
 		t.Errorf("%s %s %v", name, address, ok)
 	}
 	if c.Host() != "192.0.2.1" || c.Port() != "7001" || c.Socket() != "" || c.First().String() != "192.0.2.1:7001" {
 		t.Errorf("%s %s", c.Host(), c.Port())
 	}
 	c.TLSName = "192.0.2.1"
-	if _, _, ok := c.Apart(); ok {
+	if _, _, ok := c.SeparateAddress(); ok {
 		t.Error("one host is two")
 	}
 	bundle := filepath.Join(t.TempDir(), "bundle.pem")

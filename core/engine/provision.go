@@ -91,8 +91,8 @@ func Altering(why, statement string, args ...any) Change {
 	return c
 }
 
-// Taking is a change that takes something away.
-func Taking(why, statement string, args ...any) Change {
+// Revoking makes a change that takes rights away.
+func Revoking(why, statement string, args ...any) Change {
 	c := Adding(why, statement, args...)
 	c.Takes = true
 	return c

@@ -69,8 +69,9 @@ func (f *Finding) Advise(format string, args ...any) *Finding {
 	return f
 }
 
-// Another suggests values for a key of a profile: those of near, the nearest first. Without any it advises to name one.
-func (f *Finding) Another(profile, key string, near []string) *Finding {
+// SuggestValues suggests values for a key of a profile: those of near, the nearest first. Without any it advises to
+// set the key.
+func (f *Finding) SuggestValues(profile, key string, near []string) *Finding {
 	const most = 2
 	if len(near) > 0 {
 		if f.Values == nil {

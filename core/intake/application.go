@@ -11,9 +11,9 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// ofApplication takes the name of a variable that has a part of an application's connection apart: a prefix that ends
-// with DB or DATABASE, and the part, in capital letters.
-func ofApplication(name string) (prefix, part string, ok bool) {
+// splitVariable splits the name of an application's variable into a prefix that ends with DB or DATABASE, and the
+// part of a connection that follows, in capital letters.
+func splitVariable(name string) (prefix, part string, ok bool) {
 	name = strings.ToUpper(name)
 	at := strings.LastIndexByte(name, '_')
 	if at < 0 {
@@ -66,7 +66,7 @@ type applicationVariables struct {
 func (r Reader) applications(all []Variable, where string) (found []Connection, failed []error) {
 	var groups []*applicationVariables
 	for _, v := range all {
-		prefix, part, ok := ofApplication(v.Name)
+		prefix, part, ok := splitVariable(v.Name)
 		if !ok || v.Value == "" {
 			continue
 		}

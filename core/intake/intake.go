@@ -67,8 +67,8 @@ type Reader struct {
 	Passed func(error)
 }
 
-// without is the error of connections that can't be taken in, beside those that were found.
-func (r Reader) without(found []Connection, failed []error) error {
+// leftOutError is the error for connections that can't be imported, beside those that can.
+func (r Reader) leftOutError(found []Connection, failed []error) error {
 	if len(failed) == 0 {
 		return nil
 	}
@@ -169,7 +169,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Connection, error) {
 			return []Connection{one}, err
 		}
 	}
-	if err := r.without(found, failed); err != nil {
+	if err := r.leftOutError(found, failed); err != nil {
 		return nil, err
 	}
 	return found, nil
@@ -271,7 +271,7 @@ func (r Reader) File(form, path string) (found []Connection, ok bool, err error)
 				}
 				found = append(found, one)
 			}
-			if err := r.without(found, failed); err != nil {
+			if err := r.leftOutError(found, failed); err != nil {
 				return nil, true, err
 			}
 			return found, true, nil

@@ -67,7 +67,7 @@ func TestDownwards(t *testing.T) {
 		var got, rest []byte
 		for from := 0; from < len(text); from += size {
 			var done []byte
-			done, rest = downwards(append(rest, text[from:min(from+size, len(text))]...))
+			done, rest = replaceCUD(append(rest, text[from:min(from+size, len(text))]...))
 			got = append(got, done...)
 		}
 		if got = append(got, rest...); string(got) != want {

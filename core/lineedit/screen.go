@@ -44,7 +44,7 @@ func (s *terminalFilter) give(from io.Reader) {
 	for {
 		n, err := from.Read(buffer)
 		var text []byte
-		text, rest = downwards(append(rest, buffer[:n]...))
+		text, rest = replaceCUD(append(rest, buffer[:n]...))
 		if err != nil {
 			text = append(text, rest...)
 		}
@@ -55,8 +55,9 @@ func (s *terminalFilter) give(from io.Reader) {
 	}
 }
 
-// downwards writes CUD as indexes. rest is the beginning of a sequence that has not come whole.
-func downwards(text []byte) (done, rest []byte) {
+// replaceCUD writes each CUD (cursor down) as IND (index), which scrolls. rest is the beginning of a sequence whose
+// end has not come.
+func replaceCUD(text []byte) (done, rest []byte) {
 	for i := 0; i < len(text); i++ {
 		if text[i] != 0x1b {
 			done = append(done, text[i])

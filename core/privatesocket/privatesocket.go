@@ -251,15 +251,15 @@ func Ask(ctx context.Context, socket string, request []byte, most int64, reply a
 	switch {
 	case err == nil:
 		return nil
-	case !errors.Is(err, os.ErrDeadlineExceeded) && ended(bound, socket):
+	case !errors.Is(err, os.ErrDeadlineExceeded) && hasEnded(bound, socket):
 		return ErrNone
 	}
 	return silent(ctx, conn, err)
 }
 
-// ended reports whether nobody listens at a socket any more: a process that ends while it is asked
-// closes the connection.
-func ended(ctx context.Context, socket string) bool {
+// hasEnded reports whether no process listens at a socket any more: one that ends during a request closes the
+// connection.
+func hasEnded(ctx context.Context, socket string) bool {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", socket)
 	if err != nil {
 		return nobody(err)

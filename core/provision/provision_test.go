@@ -69,7 +69,7 @@ func whole() *engine.Provision {
 		Apart: true, Account: says("account"), Database: says("database"), Rights: says("rights"), Revoke: says("revoke"), Unlock: says("unlock"), Expire: says("expire"),
 		DropDatabase: says("drop database"), Disown: says("disown"),
 		DropAccount: func(context.Context, engine.Ask, *engine.DesiredState) (*engine.Plan, error) {
-			return &engine.Plan{Changes: []engine.Change{engine.Taking("", "drop role")}, Also: []string{"counts", "tides"}}, nil
+			return &engine.Plan{Changes: []engine.Change{engine.Revoking("", "drop role")}, Also: []string{"counts", "tides"}}, nil
 		},
 	}
 }
@@ -143,7 +143,7 @@ func TestPlan(t *testing.T) {
 func TestRunAndLeft(t *testing.T) {
 	var log []string
 	s := server(&log, whole())
-	plan := &engine.Plan{Changes: []engine.Change{engine.Adding("", "one"), {Text: "two", In: "counts"}, engine.Taking("", "drop role"), engine.Adding("", "never")}}
+	plan := &engine.Plan{Changes: []engine.Change{engine.Adding("", "one"), {Text: "two", In: "counts"}, engine.Revoking("", "drop role"), engine.Adding("", "never")}}
 	made, notices := 0, 0
 	err := s.Run(t.Context(), plan, func(engine.Change) { made++ }, func(engine.Notice) { notices++ })
 	var refused *StatementError

@@ -7,9 +7,9 @@ import (
 	"io"
 )
 
-// More reads on, at most chunk bytes, behind what is in a buffer, which grows to twice its size where there is no room.
-// ended tells that nothing more comes; err is why, nil at the end of the input.
-func More(buffer []byte, in io.Reader, chunk int) (grown []byte, ended bool, err error) {
+// Read appends at most chunk bytes of the input to a buffer, which doubles its size where it is full. ended is true
+// at the end of the input and after an error; err is that error, nil at the end.
+func Read(buffer []byte, in io.Reader, chunk int) (grown []byte, ended bool, err error) {
 	old := len(buffer)
 	if cap(buffer)-old < chunk {
 		wider := make([]byte, old, 2*cap(buffer)+chunk)

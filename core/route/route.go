@@ -191,7 +191,7 @@ func (n Network) compareOthers(ctx context.Context, profileName string, c addres
 	default:
 		found.Saw("the hosts file and DNS do not know it; getent says %s",
 			addrs[0])
-		if !c.Told() {
+		if !c.IsAnswered() {
 			found.Suggest("gharbor set %s host=%s tls-name=%s", profileName, addrs[0], clean.Shell(c.Host))
 		}
 	}
@@ -257,8 +257,8 @@ func (n Network) dialShare(ctx context.Context, address string, left int) (net.C
 	return conn, err
 }
 
-// Mixed reports whether an IPv6 address was refused before an IPv4 one served.
-func (r *Connection) Mixed() bool {
+// FellBack reports whether an IPv6 address was refused before an IPv4 one served.
+func (r *Connection) FellBack() bool {
 	served, err := netip.ParseAddrPort(r.Address)
 	if err != nil || !served.Addr().Is4() {
 		return false
@@ -281,7 +281,7 @@ func (r *Connection) MixedFinding(profileName string, c address.Candidate) *find
 	}
 	served, _ := netip.ParseAddrPort(r.Address)
 	found.Saw("%s: accepted", r.Address)
-	if c.Told() {
+	if c.IsAnswered() {
 		return found
 	}
 	return found.Suggest("gharbor set %s host=%s", profileName, served.Addr())

@@ -144,8 +144,8 @@ func TestReachMixed(t *testing.T) {
 	if reached == nil {
 		t.Fatal(tried)
 	}
-	if !reached.Mixed() || reached.Address != "127.0.0.1:5432" {
-		t.Errorf("mixed %v at %s", reached.Mixed(), reached.Address)
+	if !reached.FellBack() || reached.Address != "127.0.0.1:5432" {
+		t.Errorf("mixed %v at %s", reached.FellBack(), reached.Address)
 	}
 	found := reached.MixedFinding("sightings", address.Candidate{Host: "localhost"})
 	if found.Code != "name.mixed" || found.Try[0] != "gharbor set sightings host=127.0.0.1" {

@@ -77,7 +77,7 @@ func (l *Loader) Run(ctx context.Context, r *Reader, first, last bool) error {
 			return err
 		}
 		l.begun = l.begun || l.From.reached(item.Place)
-		if err := l.item(ctx, item); err != nil && !l.Job.GoesOn(err) {
+		if err := l.item(ctx, item); err != nil && !l.Job.Continues(err) {
 			l.Job.Abandon()
 			lost := errors.As(err, new(*engine.LostError))
 			return &StoppedError{item.Place, lost, err}

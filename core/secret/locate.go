@@ -121,9 +121,9 @@ type Finder struct {
 	known map[string]*Location // by profile: given in place of what its source has
 }
 
-// Know gives a profile a password in place of what its source has: one that this run made, and that a test is to prove.
-// place says where it is from. forget ends that.
-func (f *Finder) Know(profile string, v Value, place string) (forget func()) {
+// SetPassword sets a profile's password in place of what its source has, for a test of one that this run made. place
+// names where it is from. forget ends that.
+func (f *Finder) SetPassword(profile string, v Value, place string) (forget func()) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.known == nil {

@@ -167,7 +167,7 @@ func TestKnow(t *testing.T) {
 		}
 		return v.Disclose()
 	}
-	forget := f.Know("counts", NewValue("made"), "this run")
+	forget := f.SetPassword("counts", NewValue("made"), "this run")
 	other, hop := q, q
 	other.Profile, hop.Kind = "tides", OfHop
 	if take(q) != "made" || take(other) != "from the source" || take(hop) != "from the source" {

@@ -166,12 +166,12 @@ func (w *words) read() token {
 		case blank(c):
 			w.at++
 		case bytes.HasPrefix(rest, []byte("--")), c == '#' && w.lexis.HashComments:
-			w.over("\n")
+			w.skipPast("\n")
 		case bytes.HasPrefix(rest, []byte("/*!")) && w.lexis.VersionHints:
 			for w.at += 3; w.at < len(w.text) && digit(w.text[w.at]); w.at++ {
 			}
 		case bytes.HasPrefix(rest, []byte("/*")):
-			w.over("*/")
+			w.skipPast("*/")
 		case bytes.HasPrefix(rest, []byte("*/")) && w.lexis.VersionHints:
 			w.at += 2
 		case c == '"' && !w.lexis.DoubleQuoted, c == '`' && w.lexis.Backticks:
@@ -191,8 +191,8 @@ func (w *words) read() token {
 	return token{}
 }
 
-// over goes behind the next place of a text.
-func (w *words) over(text string) {
+// skipPast moves behind the next place of a text.
+func (w *words) skipPast(text string) {
 	i := bytes.Index(w.text[w.at:], []byte(text))
 	if i < 0 {
 		w.at = len(w.text)

@@ -54,7 +54,7 @@ func (j *Job) Run(ctx context.Context, script *Splitter) (n int, err error) {
 				n++
 			}
 		}
-		if err != nil && !j.GoesOn(err) {
+		if err != nil && !j.Continues(err) {
 			j.rollback()
 			return n, err
 		}
@@ -66,7 +66,7 @@ func (j *Job) Start(ctx context.Context) error {
 	if !j.Atomic {
 		return nil
 	}
-	return j.silently(ctx, "BEGIN")
+	return j.runInternal(ctx, "BEGIN")
 }
 
 // One runs one statement. Its error is ErrFailed, a *SyntaxError, a *StopError, or what To said.
@@ -92,15 +92,15 @@ func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
 // Fatal tells that the server has ended the session.
 func (j *Job) Fatal() bool { return j.fatal }
 
-// GoesOn reports whether a job goes on after an error of One or Take.
-func (j *Job) GoesOn(err error) bool { return j.KeepGoing && errors.Is(err, ErrFailed) && !j.fatal }
+// Continues reports whether a job goes on after an error of One or Take.
+func (j *Job) Continues(err error) bool { return j.KeepGoing && errors.Is(err, ErrFailed) && !j.fatal }
 
 // Finish ends: with the transaction of all, where there is one. Its error is ErrFailed where a statement failed,
 // and ErrOpen where the script has left a transaction open.
 func (j *Job) Finish(ctx context.Context) error {
 	switch {
 	case j.Atomic:
-		if err := j.silently(ctx, "COMMIT"); err != nil {
+		if err := j.runInternal(ctx, "COMMIT"); err != nil {
 			return err
 		}
 	case j.Runner.InTransaction():
@@ -183,12 +183,12 @@ func (j *Job) rollback() {
 		if j.By.Rules != nil {
 			text = j.By.Rules.Rollback
 		}
-		j.silently(ctx, text)
+		j.runInternal(ctx, text)
 	}
 }
 
-// silently runs a statement of our own.
-func (j *Job) silently(ctx context.Context, text string) error {
+// runInternal runs a statement of our own, without output.
+func (j *Job) runInternal(ctx context.Context, text string) error {
 	return j.Runner.Run(ctx, engine.Statement{Text: text}, discard{})
 }
 
@@ -209,5 +209,5 @@ func (j *Job) Prepare(ctx context.Context, readOnly bool) error {
 		j.onlyReads = true
 		return nil
 	}
-	return j.silently(ctx, j.By.ReadOnly)
+	return j.runInternal(ctx, j.By.ReadOnly)
 }

@@ -54,7 +54,7 @@ func (l *scan) step() (done bool, err error) {
 		return true, nil
 	case l.start < 0 && l.client != nil && l.clientLine(c):
 		return true, nil
-	case l.lexis.Blocks && c == '/' && l.alone():
+	case l.lexis.Blocks && c == '/' && l.aloneOnLine():
 		l.end = l.pos
 		l.pos++
 		l.restOfLine()
@@ -175,8 +175,8 @@ func (l *scan) restOfLine() {
 	}
 }
 
-// alone reports whether the next character is alone on its line.
-func (l *scan) alone() bool {
+// aloneOnLine reports whether the next character is alone on its line.
+func (l *scan) aloneOnLine() bool {
 	piece := l.buffer[l.base:l.pos]
 	line := piece[bytes.LastIndexByte(piece, '\n')+1:]
 	if len(bytes.TrimSpace(line)) > 0 || len(line) == len(piece) && l.column > 1 {
@@ -344,7 +344,7 @@ func (l *scan) dollar() (bool, error) {
 			return true, nil
 		}
 		searched = max(l.pos, len(l.buffer)-len(tag)+1)
-		if !l.more() {
+		if !l.readMore() {
 			l.pos = len(l.buffer)
 			return true, l.unclosedError(from, "quote", "dollar quotes are not closed: "+tag)
 		}

@@ -79,8 +79,8 @@ func (s *Splitter) WithClientLines(lines *engine.ClientLines) *Splitter {
 // chunk is how much is read at a time.
 const chunk = 64 << 10
 
-// more reads on. It says whether there was more.
-func (s *Splitter) more() bool {
+// readMore reads the next piece of the input. It reports whether there was one.
+func (s *Splitter) readMore() bool {
 	if s.ended {
 		return false
 	}
@@ -91,14 +91,14 @@ func (s *Splitter) more() bool {
 		return false
 	}
 	old := len(s.buffer)
-	s.buffer, s.ended, s.err = readahead.More(s.buffer, s.in, chunk)
+	s.buffer, s.ended, s.err = readahead.Read(s.buffer, s.in, chunk)
 	return len(s.buffer) > old || !s.ended
 }
 
 // at is the byte i places behind the next one, 0 behind the end.
 func (s *Splitter) at(i int) byte {
 	for s.pos+i >= len(s.buffer) {
-		if !s.more() {
+		if !s.readMore() {
 			return 0
 		}
 	}
@@ -108,7 +108,7 @@ func (s *Splitter) at(i int) byte {
 // atEnd tells that nothing is left.
 func (s *Splitter) atEnd() bool {
 	for s.pos >= len(s.buffer) {
-		if !s.more() {
+		if !s.readMore() {
 			return true
 		}
 	}
@@ -268,7 +268,7 @@ func (d *data) atEndOfData() bool {
 			return true
 		}
 	}
-	if rest := d.buffer[d.pos:]; (string(rest) == "\\." || string(rest) == "\\.\r") && !d.more() {
+	if rest := d.buffer[d.pos:]; (string(rest) == "\\." || string(rest) == "\\.\r") && !d.readMore() {
 		d.end = string(rest)
 		d.pos = len(d.buffer)
 		d.advance()

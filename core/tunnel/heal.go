@@ -25,8 +25,8 @@ const (
 	tryWithin   = 15 * time.Second // one try, through all hops
 )
 
-// tend keeps the way: it waits for its end and makes it again.
-func (t *Tunnel) tend(ctx context.Context) {
+// keepWay waits for the end of the way to the hops and makes it again.
+func (t *Tunnel) keepWay(ctx context.Context) {
 	for ctx.Err() == nil {
 		link, _ := t.current()
 		if link != nil {
@@ -151,9 +151,9 @@ func (t *Tunnel) ask(within time.Duration) {
 	}
 }
 
-// doubt asks for a sign of life where a new connection takes long: the hop may have gone silent, and the connection can
-// still go over the next way. stop ends that.
-func (t *Tunnel) doubt() (stop func() bool) {
+// askIfSlow asks the hop for an answer where a new connection takes long: the hop may be gone, and the connection can
+// still be made when the way is back. stop ends that.
+func (t *Tunnel) askIfSlow() (stop func() bool) {
 	return time.AfterFunc(doubtAfter, func() { t.ask(aliveWithin) }).Stop
 }
 

@@ -183,7 +183,7 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 				return nil, err.(*refusal).found
 			}
 		}
-		stop := c.doubt()
+		stop := c.askIfSlow()
 		conv, found := c.o.Login.LogIn(ctx, c.request, greet, link)
 		stop()
 		greeted := greet != nil && c.request != nil // with what one server said

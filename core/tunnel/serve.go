@@ -170,7 +170,7 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		stop := t.doubt()
+		stop := t.askIfSlow()
 		conn, why, err := t.dialServers(ctx, link)
 		stop()
 		if why != hop.Dropped || !link.Lasts() {

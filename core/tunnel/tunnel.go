@@ -183,7 +183,7 @@ func (t *Tunnel) Run(ctx context.Context) error {
 	defer cancel(nil)
 	var running defect.Group
 	if len(t.o.Hops) > 0 {
-		running.Go(func() { t.tend(ctx) })
+		running.Go(func() { t.keepWay(ctx) })
 		running.Go(func() { t.watch(ctx) })
 	}
 	running.Go(func() { t.limits(ctx, cancel) })

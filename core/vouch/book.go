@@ -142,7 +142,7 @@ func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 // was vouched for. It gives the bytes of the files that the alias names, as they were hashed.
 func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *finding.Finding) {
 	word := AliasWord + a.Name
-	uses, state, record, err := b.state(a.Path(), word, func() Uses { return ofAlias(a, home) })
+	uses, state, record, err := b.state(a.Path(), word, func() Uses { return aliasUses(a, home) })
 	switch {
 	case err == nil && state == Vouched:
 		return uses.Files, nil
@@ -160,7 +160,7 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 // of the files that the account names, as they were hashed.
 func (b Book) JudgeCloud(one *profile.Cloud, home string) (map[string][]byte, *finding.Finding) {
 	word := CloudWord + one.Name
-	uses, state, record, err := b.state(one.Path(), word, func() Uses { return ofCloud(one, home) })
+	uses, state, record, err := b.state(one.Path(), word, func() Uses { return cloudUses(one, home) })
 	switch {
 	case err == nil && state == Vouched:
 		return uses.Files, nil
@@ -239,13 +239,13 @@ func ProfileItem(p *resolve.Profile) Item {
 
 // AliasItem is an alias as one; home is the user's home folder.
 func AliasItem(a *profile.Alias, home string) Item {
-	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return ofAlias(a, home) }}
+	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return aliasUses(a, home) }}
 }
 
 // CloudItem is a cloud account as one; home is the user's home folder.
 func CloudItem(one *profile.Cloud, home string) Item {
 	return Item{Name: CloudWord + one.Name, Path: one.Path(), Line: one.Line,
-		Uses: func() Uses { return ofCloud(one, home) }}
+		Uses: func() Uses { return cloudUses(one, home) }}
 }
 
 // StateOf reports whether something was vouched for, and what was then.

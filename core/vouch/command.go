@@ -144,8 +144,8 @@ func (c *collector) credentialFile(kind string) secret.CredentialFile {
 	return nil
 }
 
-// alone reports whether a source's word names a credential file that takes in no others.
-func (c *collector) alone(kind string) bool {
+// includesNone reports whether a source's word names a credential file that includes no others.
+func (c *collector) includesNone(kind string) bool {
 	file := c.credentialFile(kind)
 	return file != nil && !file.Includes()
 }

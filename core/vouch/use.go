@@ -147,8 +147,8 @@ func sum(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Together is one hash for several profiles, for CI: that of their names and hashes.
-func Together(all []Uses) string {
+// CombinedHash is the hash of several profiles' names and hashes, for CI.
+func CombinedHash(all []Uses) string {
 	uses := make([]Use, len(all))
 	for i, u := range all {
 		uses[i] = Use{Key: u.Profile, Words: []string{u.Hash}}

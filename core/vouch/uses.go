@@ -85,8 +85,8 @@ func FindUses(p *resolve.Profile) Uses {
 // for, before its name.
 const AliasWord = "alias:"
 
-// ofAlias finds where an alias of a project's file leads, as far as that file says.
-func ofAlias(a *profile.Alias, home string) Uses {
+// aliasUses finds where an alias of a project's file leads, as far as that file says.
+func aliasUses(a *profile.Alias, home string) Uses {
 	c := newCollector(nil, a.File(), home)
 	c.aliases(a.Name)
 	c.hosts(a.Name)
@@ -96,8 +96,8 @@ func ofAlias(a *profile.Alias, home string) Uses {
 // CloudWord is what a cloud account of a project's file is called among what was vouched for, before its name.
 const CloudWord = "cloud:"
 
-// ofCloud finds what a cloud account of a project's file uses.
-func ofCloud(one *profile.Cloud, home string) Uses {
+// cloudUses finds what a cloud account of a project's file uses.
+func cloudUses(one *profile.Cloud, home string) Uses {
 	c := newCollector(nil, one.File(), home)
 	c.cloud(one)
 	c.hosts("")
@@ -163,7 +163,7 @@ func (c *collector) value(f schema.Field, called, full string, words []string, c
 	case f.Name == "command" || f.Source && kind == "command":
 		c.add(called, words...)
 		c.command(called, command())
-	case f.Source && arg != "" && (kind == "file" || c.alone(kind)):
+	case f.Source && arg != "" && (kind == "file" || c.includesNone(kind)):
 		c.noteFile(called, text, arg)
 	case f.Source && c.credentialFile(kind) != nil:
 		c.add(called, text)

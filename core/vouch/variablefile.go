@@ -45,9 +45,9 @@ func below(root, path string) bool {
 	return ok
 }
 
-// ofFile finds what a file of aliases, of services or of passwords in a repository uses: its
-// bytes, and where its aliases lead. Other files' lines are the user's to look at.
-func ofFile(keys *schema.Schema, path, root, home string) Uses {
+// fileUses finds what a repository's file of aliases, of services or of passwords uses: its bytes, and where its
+// aliases lead. Of other files the user must read the lines.
+func fileUses(keys *schema.Schema, path, root, home string) Uses {
 	repo := NewRepository(root)
 	file, data, trouble := repo.Look(path)
 	if file.State == Missing {
@@ -76,7 +76,7 @@ func ofFile(keys *schema.Schema, path, root, home string) Uses {
 
 // FileItem is a file of a repository as one that can be vouched for.
 func FileItem(keys *schema.Schema, path, root, home string) Item {
-	return Item{Name: FileWord, Path: path, Uses: func() Uses { return ofFile(keys, path, root, home) }}
+	return Item{Name: FileWord, Path: path, Uses: func() Uses { return fileUses(keys, path, root, home) }}
 }
 
 // JudgeFile returns nil where a file that a variable of the environment names is no repository's, or

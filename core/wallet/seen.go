@@ -160,7 +160,7 @@ func (f *File) readerKeys() [][]byte {
 	return keys
 }
 
-// lets reports whether a reader was in the wallet when it was last seen.
-func (s memory) lets(r ReaderInfo) bool {
+// hadReader reports whether a reader was in the wallet when it was last seen.
+func (s memory) hadReader(r ReaderInfo) bool {
 	return slices.ContainsFunc(s.Readers, func(key []byte) bool { return bytes.Equal(key, r.PublicKey) })
 }

@@ -295,7 +295,7 @@ func (s *Store) Restore(ctx context.Context, from *File, passphrase, others *Pas
 		}
 		if _, err := at.judge(present); err != nil { // an older file may have readers that were removed since
 			now.File.header.Readers = slices.DeleteFunc(slices.Clone(now.File.header.Readers),
-				func(r ReaderInfo) bool { return !known.lets(r) })
+				func(r ReaderInfo) bool { return !known.hadReader(r) })
 		}
 		now.Entries, now.Through = w.Entries, w.Through
 		w, staying = now, now.File.header.Readers

@@ -50,8 +50,8 @@ func (b *bench) soak(length time.Duration) error {
 	for i := range 8 {
 		group.Go(func() { s.work(ctx, s.ways[i%2]) })
 	}
-	group.Go(func() { s.seldom(ctx, s.ways[2]) })
-	group.Go(func() { s.come(ctx) })
+	group.Go(func() { s.openNowAndThen(ctx, s.ways[2]) })
+	group.Go(func() { s.churn(ctx) })
 	for round := 1; ctx.Err() == nil; round++ {
 		for range 5 {
 			pause(ctx, 5*time.Second)
@@ -131,8 +131,8 @@ func (s *soakRun) work(ctx context.Context, w *benchPath) {
 	}
 }
 
-// seldom opens a session now and then, oftener than the tunnel's -idle.
-func (s *soakRun) seldom(ctx context.Context, w *benchPath) {
+// openNowAndThen opens a session now and then, oftener than the tunnel's -idle.
+func (s *soakRun) openNowAndThen(ctx context.Context, w *benchPath) {
 	for ctx.Err() == nil {
 		s.once(ctx, w)
 		pause(ctx, 20*time.Second)
@@ -159,8 +159,8 @@ func (s *soakRun) fail(err error) {
 	fmt.Fprintln(os.Stderr, time.Now().Format(time.TimeOnly), err)
 }
 
-// come opens tunnels that serve one session each, and closes them.
-func (s *soakRun) come(ctx context.Context) {
+// churn opens tunnels that serve one session each, and closes them.
+func (s *soakRun) churn(ctx context.Context) {
 	for ctx.Err() == nil {
 		if down := s.down.Load(); !down {
 			w := &benchPath{profile: "plain"}

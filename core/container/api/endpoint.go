@@ -152,7 +152,7 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	named = withUsualParts(named, lookup)
 	switch one := (Endpoint{Address: named, From: address.EndpointVariable}); {
 	case named == "":
-		of, ok := ofContext(lookup, home)
+		of, ok := contextEndpoint(lookup, home)
 		if _, own := lookup(SocketsVariable); !ok || own { // who names sockets means those
 			break
 		}
@@ -211,9 +211,10 @@ func NamedSockets(lookup func(string) (string, bool)) []string {
 // system's list separator between them.
 const SocketsVariable = "GHARBOR_ENGINES"
 
-// ofContext is the engine of the context that the engine's own client uses (Docker documentation, "Docker contexts"): a
-// virtual machine of a desktop often says in no other way where it is. ok is false for the usual one, and for none.
-func ofContext(lookup func(string) (string, bool), home string) (one Endpoint, ok bool) {
+// contextEndpoint is the engine of the current context of the engine's own client (Docker documentation, "Docker
+// contexts"): an engine in a desktop's virtual machine is often known by that alone. ok is false for the default
+// context, and for none.
+func contextEndpoint(lookup func(string) (string, bool), home string) (one Endpoint, ok bool) {
 	folder := filepath.Join(home, ".docker")
 	if own, _ := lookup("DOCKER_CONFIG"); own != "" {
 		folder = own

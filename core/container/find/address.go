@@ -30,7 +30,7 @@ func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.
 // there, or takes.
 func (v *view) inside() int {
 	port := v.profile.Port()
-	if told := v.toldPort(v.profile.Text(key.Engine), v.one.Config.Env); told != 0 && !v.profile.OwnPort() {
+	if told := v.portFromEnvironment(v.profile.Text(key.Engine), v.one.Config.Env); told != 0 && !v.profile.OwnPort() {
 		return told
 	}
 	return port
@@ -73,12 +73,12 @@ const hostNetwork = "host"
 // explainContested says that another container on the host's network may be what listens at a port that nobody has
 // said: a login could go to its server.
 func (v *view) explainContested(ctx context.Context, port int) *finding.Finding {
-	if v.profile.OwnPort() || v.toldPort(v.profile.Text(key.Engine), v.one.Config.Env) != 0 {
+	if v.profile.OwnPort() || v.portFromEnvironment(v.profile.Text(key.Engine), v.one.Config.Env) != 0 {
 		return nil
 	}
 	list, err := v.client.List(ctx)
 	if err != nil {
-		return Trouble(err)
+		return FindingOf(err)
 	}
 	var rivals []string
 	for _, s := range list {

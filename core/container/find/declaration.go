@@ -322,7 +322,7 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	var failed *api.Error
 	known := errors.As(err, &failed)
 	if known && (failed.Kind == api.Slow || failed.Kind == api.NoEngine) { // the file may be as it was
-		return secret.Value{}, &secret.Failure{Found: Trouble(err)}
+		return secret.Value{}, &secret.Failure{Found: FindingOf(err)}
 	}
 	found := finding.New(finding.SecretUnreadable, "the file %s of the container %s cannot be read",
 		clean.Line(file, 200), v.one.Name)

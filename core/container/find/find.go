@@ -118,7 +118,7 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	}
 	all, err := api.Endpoints(e.Lookup, e.Home, e.UID)
 	if err != nil {
-		return all, Trouble(err)
+		return all, FindingOf(err)
 	}
 	if named := api.NamedSockets(e.Lookup); len(all) == 0 && len(named) > 0 {
 		return nil, finding.New(finding.ContainerNoEngine, "no container engine is at a socket that %s names",
@@ -245,14 +245,14 @@ func (e *Engines) ask(ctx context.Context, endpoint api.Endpoint, wanted schema.
 	var list []api.Summary
 	if list, a.err = client.List(ctx); a.err == nil {
 		for _, one := range list {
-			a.names = append(a.names, calledOf(wanted, one)...)
+			a.names = append(a.names, namesOf(wanted, one)...)
 		}
 	}
 	return a
 }
 
-// calledOf is what a container could have been meant by.
-func calledOf(wanted schema.Container, one api.Summary) []string {
+// namesOf are the names by which a profile could mean a container.
+func namesOf(wanted schema.Container, one api.Summary) []string {
 	if !wanted.Compose() {
 		return []string{one.Name()}
 	}
@@ -323,7 +323,7 @@ func (e *Engines) Place(ctx context.Context, p address.Profile) (*address.Contai
 		return nil, found
 	}
 	if err := m.join(ctx); err != nil {
-		return nil, Trouble(err)
+		return nil, FindingOf(err)
 	}
 	v := &view{Engines: e, match: m, profile: p}
 	v.called, _ = address.ContainerOf(p)
@@ -447,7 +447,7 @@ func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *fi
 		if err == nil {
 			clients = append(clients, client)
 		} else if found == nil {
-			found = Trouble(err)
+			found = FindingOf(err)
 		}
 	}
 	if len(clients) == 1 {

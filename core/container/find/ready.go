@@ -18,7 +18,7 @@ func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (sta
 	for {
 		one, err := client.Inspect(ctx, id)
 		if err != nil {
-			return "", Trouble(err)
+			return "", FindingOf(err)
 		}
 		v := &view{Engines: e, match: match{client, one}}
 		if found := v.idle(ctx); found != nil {

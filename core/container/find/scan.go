@@ -111,13 +111,13 @@ func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) V
 	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Sighting{}}
 	client, err := e.connect(ctx, endpoint)
 	if err != nil {
-		v.Finding = Trouble(err)
+		v.Finding = FindingOf(err)
 		return v
 	}
 	v.Engine, v.Version = client.Engine, client.Version
 	list, err := client.List(ctx)
 	if err != nil {
-		v.Finding = Trouble(err)
+		v.Finding = FindingOf(err)
 		return v
 	}
 	seen := make([]*Sighting, len(list))
@@ -306,7 +306,7 @@ func (c Catalog) byPort(ports []int, image string) string {
 // serverPort is the port that an engine's server has among a container's: what its own variable says, the usual one,
 // or the only one.
 func (c Catalog) serverPort(ports []int, word string, env api.Environment) int {
-	if told := c.toldPort(word, env); told != 0 {
+	if told := c.portFromEnvironment(word, env); told != 0 {
 		return told
 	}
 	usual := c.Known.Port(word)
@@ -316,8 +316,8 @@ func (c Catalog) serverPort(ports []int, word string, env api.Environment) int {
 	return usual
 }
 
-// toldPort is the port that an environment tells an engine's server to take, 0 for none.
-func (c Catalog) toldPort(word string, env api.Environment) int {
+// portFromEnvironment is the port that an environment sets for an engine's server, 0 for none.
+func (c Catalog) portFromEnvironment(word string, env api.Environment) int {
 	spec := c.Known.ByWord(word)
 	if spec == nil || spec.Image == nil || spec.Image.Port == "" {
 		return 0

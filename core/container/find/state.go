@@ -50,7 +50,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
 		return nil
-	case Taken(one.State.Error) && v.stillTaken(ctx, v.client, one):
+	case IsAddressInUse(one.State.Error) && v.stillTaken(ctx, v.client, one):
 		return v.PortTaken(ctx, v.client, one, one.State.Error)
 	}
 	found := finding.New(finding.ContainerStopped, "the container %s is not running: %s", one.Name, describeEnd(one))

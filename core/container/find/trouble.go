@@ -17,8 +17,8 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// Trouble is the finding for a container engine that could not be asked.
-func Trouble(err error) *finding.Finding {
+// FindingOf is the finding for an error of a container engine.
+func FindingOf(err error) *finding.Finding {
 	var failed *api.Error
 	if !errors.As(err, &failed) {
 		return finding.New(finding.ContainerEngineBroken, "the container engine could not be asked").
@@ -84,7 +84,7 @@ func explainUnknown(wanted schema.Container, profileName string, endpoints []api
 	asked := 0
 	for _, a := range answers {
 		if a.err != nil {
-			trouble = append(trouble, Trouble(a.err))
+			trouble = append(trouble, FindingOf(a.err))
 			continue
 		}
 		asked++
@@ -162,9 +162,8 @@ func ambiguous(wanted schema.Container, profileName string, all []match) *findin
 	return found
 }
 
-// Taken reports whether an engine's words say that an address to publish at is in
-// use.
-func Taken(said string) bool {
+// IsAddressInUse reports whether an engine's message says that the address to publish is in use.
+func IsAddressInUse(said string) bool {
 	said = strings.ToLower(said)
 	return strings.Contains(said, "port is already allocated") || strings.Contains(said, "address already in use") ||
 		strings.Contains(said, "ports are not available")

@@ -92,7 +92,7 @@ func TestMake(t *testing.T) {
 		t.Errorf("the volumes are %s", got)
 	}
 	made, err := client.Inspect(ctx, "counts")
-	if err != nil || MadeFor(made) != "counts" {
+	if err != nil || ProfileOf(made) != "counts" {
 		t.Fatalf("%+v %v", made, err)
 	}
 	if _, found := New(ctx, client, wish("postgresql", "warden")); found == nil || found.Code != finding.ContainerNameTaken {

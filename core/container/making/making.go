@@ -30,7 +30,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 	}
 	image, here, err := p.client.Image(ctx, p.Image)
 	if err != nil {
-		return find.Trouble(err)
+		return find.FindingOf(err)
 	}
 	if !here {
 		return p.noImage(errors.New("it was fetched, but is missing"))
@@ -44,7 +44,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 func (p *Plan) noImage(err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
-		return find.Trouble(err)
+		return find.FindingOf(err)
 	}
 	return finding.New(finding.ContainerImage, "the image %s is not on the engine's machine, and could not be fetched",
 		p.Image).
@@ -91,7 +91,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 	}
 	for _, volume := range volumes {
 		if err := p.client.CreateVolume(ctx, volume, labels); err != nil {
-			return "", find.Trouble(err)
+			return "", find.FindingOf(err)
 		}
 		*undos = append(*undos, func(ctx context.Context) { p.client.RemoveVolume(ctx, volume) })
 	}
@@ -118,7 +118,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 	})
 	if len(files) > 0 {
 		if err := p.client.WriteFiles(ctx, id, find.SecretsFolder, files); err != nil {
-			return "", find.Trouble(err)
+			return "", find.FindingOf(err)
 		}
 	}
 	return id, nil
@@ -131,17 +131,17 @@ func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
 			return found
 		}
 	}
-	return find.Trouble(err)
+	return find.FindingOf(err)
 }
 
 func (p *Plan) notStarted(ctx context.Context, engines *find.Engines, id string, err error) *finding.Finding {
 	var failed *api.Error
-	if errors.As(err, &failed) && find.Taken(failed.Message) {
+	if errors.As(err, &failed) && find.IsAddressInUse(failed.Message) {
 		if one, again := p.client.Inspect(ctx, id); again == nil {
 			return engines.PortTaken(ctx, p.client, one, failed.Message)
 		}
 	}
-	return find.Trouble(err)
+	return find.FindingOf(err)
 }
 
 // Removal is what became of a container's volumes.
@@ -156,20 +156,20 @@ func Remove(ctx context.Context, client *api.Client, one *api.Container, data bo
 	removed := Removal{Volume: one.Config.Labels[DataLabel]}
 	if one.State.Running || one.State.Status == "restarting" {
 		if err := client.Stop(ctx, one.ID); err != nil {
-			return removed, find.Trouble(err)
+			return removed, find.FindingOf(err)
 		}
 	}
 	if err := client.Remove(ctx, one.ID); err != nil {
-		return removed, find.Trouble(err)
+		return removed, find.FindingOf(err)
 	}
 	if volume := one.Config.Labels[secretsLabel]; volume != "" && mounted(one, volume) && madeHere(ctx, client, volume) {
 		if err := client.RemoveVolume(ctx, volume); err != nil && !api.Gone(err) {
-			return removed, find.Trouble(err)
+			return removed, find.FindingOf(err)
 		}
 	}
 	if data && mounted(one, removed.Volume) {
 		if err := client.RemoveVolume(ctx, removed.Volume); err != nil && !api.Gone(err) {
-			return removed, find.Trouble(err)
+			return removed, find.FindingOf(err)
 		}
 		removed.Gone = true
 	}

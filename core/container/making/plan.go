@@ -134,7 +134,7 @@ func New(ctx context.Context, client *api.Client, w Request) (*Plan, *finding.Fi
 	}
 	image, here, err := client.Image(ctx, w.Image)
 	if err != nil {
-		return nil, find.Trouble(err)
+		return nil, find.FindingOf(err)
 	}
 	p.Pull = !here
 	if here {
@@ -144,7 +144,7 @@ func New(ctx context.Context, client *api.Client, w Request) (*Plan, *finding.Fi
 		return nil, found
 	}
 	if _, p.OldVolume, err = client.HasVolume(ctx, p.Volume); err != nil {
-		return nil, find.Trouble(err)
+		return nil, find.FindingOf(err)
 	}
 	return p, p.choosePort(ctx)
 }
@@ -158,7 +158,7 @@ func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	labels, ok, err := p.client.HasVolume(ctx, p.Secretly)
 	switch {
 	case err != nil:
-		return find.Trouble(err)
+		return find.FindingOf(err)
 	case !ok || labels[profileLabel] != "":
 		return nil
 	}
@@ -289,18 +289,18 @@ func nameTaken(ctx context.Context, client *api.Client, w Request) *finding.Find
 	case api.Gone(err):
 		return nil
 	case err != nil:
-		return find.Trouble(err)
+		return find.FindingOf(err)
 	case old.Name != w.Name: // the beginning of an id
 		return nil
 	}
 	found := finding.New(finding.ContainerNameTaken, "the container %s exists already", w.Name)
 	made := "not made by gharbor"
-	if MadeFor(old) != "" {
-		made = "made by gharbor for the profile " + clean.Quote(clean.Line(MadeFor(old), 64))
+	if ProfileOf(old) != "" {
+		made = "made by gharbor for the profile " + clean.Quote(clean.Line(ProfileOf(old), 64))
 	}
 	found.Saw("it is of the image %s, %s, and %s", clean.Quote(clean.Line(old.Config.Image, 200)), find.State(old),
 		made)
-	if MadeFor(old) != "" {
+	if ProfileOf(old) != "" {
 		return found.Suggest("gharbor container start %s   # to use it", clean.Shell(old.Name)).
 			Suggest("gharbor container remove %s   # to make it again; its volume stays", clean.Shell(old.Name))
 	}
@@ -308,8 +308,8 @@ func nameTaken(ctx context.Context, client *api.Client, w Request) *finding.Find
 		Suggest("gharbor container adopt %s   # a profile that leads to it", clean.Shell(old.Name))
 }
 
-// MadeFor is the profile for which a container was made here, "" for one that was not.
-func MadeFor(one *api.Container) string { return one.Config.Labels[profileLabel] }
+// ProfileOf is the profile for which gharbor made a container, "" for one that it did not make.
+func ProfileOf(one *api.Container) string { return one.Config.Labels[profileLabel] }
 
 // spec is the container in the engine's form.
 func (p *Plan) spec(secrets map[string]string) api.Spec {

@@ -38,16 +38,16 @@ func MakeService(ctx context.Context, client *api.Client, s Service) (id string,
 			err = client.CreateVolume(ctx, volume, map[string]string{projectLabel: s.Project})
 		}
 		if err != nil {
-			return "", find.Trouble(err)
+			return "", find.FindingOf(err)
 		}
 	}
 	id, err := client.Create(ctx, s.Container, s.spec())
 	if err != nil {
-		return "", find.Trouble(err)
+		return "", find.FindingOf(err)
 	}
 	if err := client.Start(ctx, id); err != nil {
 		client.Remove(context.WithoutCancel(ctx), id)
-		return "", find.Trouble(err)
+		return "", find.FindingOf(err)
 	}
 	return id, nil
 }

@@ -401,7 +401,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 			clean.Quote(r.User), clean.Quote(source))
 		f.Saw("%sit is in %s", r.By, clean.Quote(strings.Join(places, ", ")))
 		f.Try, f.Do = nil, nil
-		f.Another(r.Profile, "auth-database", places)
+		f.SuggestValues(r.Profile, "auth-database", places)
 	default:
 		f.Cause = fmt.Sprintf("the password of %s is wrong: the user is there, in %s", clean.Quote(r.User),
 			clean.Quote(source))

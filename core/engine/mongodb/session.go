@@ -37,7 +37,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	switch {
 	case errors.As(err, &refused) && refused.number == 73: // InvalidNamespace
 		return finding.FailWith(finding.New(finding.DatabaseMissing, "no database can have the name %s", clean.Quote(name)).
-			Saw("%s", refused.text()).Another(c.to.Profile, "database", nil))
+			Saw("%s", refused.text()).SuggestValues(c.to.Profile, "database", nil))
 	case errors.As(err, &refused) && refused.means() == meansNoRight:
 		may, err := c.mayUse(ctx, name)
 		if err != nil {
@@ -67,7 +67,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 		clean.Quote(name))
 	near := nearest.Names(name, all, 3)
 	if len(near) > 0 {
-		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", "))).Another(c.to.Profile,
+		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", "))).SuggestValues(c.to.Profile,
 			"database", near)
 	} else {
 		found.Saw("this login sees %d databases, and none has a similar name", len(all))

@@ -79,7 +79,7 @@ func (c *conversation) noSuchAccount(ctx context.Context, r engine.Refusal) erro
 	if near := nearest.Names(r.User, names, 3); len(near) > 0 {
 		found.Saw("similar accounts: %s", clean.Quote(strings.Join(near, ", ")))
 	}
-	found.Another(r.Profile, "user", nil).
+	found.SuggestValues(r.Profile, "user", nil).
 		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, "%"))
 	return nil
 }
@@ -277,7 +277,7 @@ func (c *conversation) lookUpDatabase(ctx context.Context, r engine.Refusal) err
 	if len(near) > 0 {
 		found.Saw("similar names that exist: %s", clean.Quote(strings.Join(near, ", ")))
 	}
-	found.Another(r.Profile, "database", near).
+	found.SuggestValues(r.Profile, "database", near).
 		ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE DATABASE %s", identifier(r.Database))
 	return nil
 }

@@ -62,7 +62,7 @@ func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 		rows, err := ask(ctx, "SELECT 1 FROM mysql.user WHERE User = "+text(w.User)+" AND Host = "+text(own.host)+
 			" AND JSON_CONTAINS_PATH(User_attributes, 'one', '$.additional_password')")
 		if err == nil && len(rows) > 0 {
-			p.Changes = append(p.Changes, engine.Taking(why, "ALTER USER %s DISCARD OLD PASSWORD", own.at()))
+			p.Changes = append(p.Changes, engine.Revoking(why, "ALTER USER %s DISCARD OLD PASSWORD", own.at()))
 		}
 		return p, err
 	}

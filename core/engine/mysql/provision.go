@@ -101,8 +101,8 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (ow
 // comesFirst is the order in which a server compares accounts.
 func comesFirst(a, b account) int { return before(a, b) }
 
-// wishedAccount is the account to make where there is none.
-func wishedAccount(w *engine.DesiredState) account {
+// newAccount is the account to make where there is none.
+func newAccount(w *engine.DesiredState) account {
 	host := w.Host
 	if host == "" {
 		host = "%"
@@ -123,7 +123,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 	}
 	switch {
 	case own == nil:
-		a := wishedAccount(w)
+		a := newAccount(w)
 		why := fmt.Sprintf("there is no account %s for %s", a.user, a.host)
 		if len(others) > 0 {
 			why += ", only for " + hostsOf(others)
@@ -135,7 +135,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 		}
 		p.Changes = append(p.Changes, c)
 	default:
-		c, err := lettingIn(ctx, ask, own.account)
+		c, err := allowLogin(ctx, ask, own.account)
 		if err != nil {
 			return nil, err
 		}
@@ -146,7 +146,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 		p.Changes = append(p.Changes, c...)
 	}
 	if anonymous != nil && (own == nil || comesFirst(*anonymous, own.account) < 0) &&
-		(own != nil || comesFirst(*anonymous, wishedAccount(w)) < 0) {
+		(own != nil || comesFirst(*anonymous, newAccount(w)) < 0) {
 		c := engine.Altering(fmt.Sprintf("the anonymous account for %s would be taken first", anonymous.host), "DROP USER %s",
 			anonymous.at())
 		c.Takes = true
@@ -218,8 +218,8 @@ func judges(ctx context.Context, ask engine.Ask) (bool, error) {
 	return len(rows) > 0, err
 }
 
-// lettingIn are the changes that let an account log in.
-func lettingIn(ctx context.Context, ask engine.Ask, a account) ([]engine.Change, error) {
+// allowLogin are the changes that let an account log in.
+func allowLogin(ctx context.Context, ask engine.Ask, a account) ([]engine.Change, error) {
 	definition, err := definitionOf(ctx, ask, a)
 	if err != nil || !strings.Contains(strings.ToUpper(definition), "ACCOUNT LOCK") {
 		return nil, err
@@ -284,7 +284,7 @@ func planPassword(
 
 // noAccount is the plan to change an account that does not exist.
 func noAccount(w *engine.DesiredState) *engine.Plan {
-	a := wishedAccount(w)
+	a := newAccount(w)
 	return &engine.Plan{Missing: []string{fmt.Sprintf("the account %s for %s", a.user, a.host)}}
 }
 
@@ -298,7 +298,7 @@ func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 		return noAccount(w), nil
 	}
 	p := &engine.Plan{}
-	if p.Changes, err = lettingIn(ctx, ask, own.account); err != nil {
+	if p.Changes, err = allowLogin(ctx, ask, own.account); err != nil {
 		return nil, err
 	}
 	admin, err := readRights(ctx, ask, "")

@@ -390,7 +390,7 @@ func (c *conversation) Database(ctx context.Context) finding.Result {
 	case wrongDatabaseName, nameTooLong:
 		return finding.FailWith(finding.New(finding.DatabaseMissing,
 			"no database can have that name: it is too long, or has signs that the server does not take").
-			Saw("%s", r.text()).Another(c.to.Profile, "database", nil))
+			Saw("%s", r.text()).SuggestValues(c.to.Profile, "database", nil))
 	case noRightToDatabase:
 		return finding.FailWith(c.databaseDenied(ctx, r))
 	case mustChangePassword:
@@ -426,7 +426,7 @@ func (c *conversation) databaseMissing(ctx context.Context, r *refusal) *finding
 	default:
 		found.Saw("databases you can see: %s", listNames(names))
 	}
-	return found.Another(c.to.Profile, "database", near).
+	return found.SuggestValues(c.to.Profile, "database", near).
 		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s", identifier(c.to.Database))
 }
 
@@ -441,7 +441,7 @@ func (c *conversation) databaseDenied(ctx context.Context, r *refusal) *finding.
 		found.Saw("databases you can see: %s", listNames(names))
 		if near := nearest.Names(c.to.Database, names, 3); len(near) > 0 {
 			found.Saw("similar names among them: %s", clean.Quote(strings.Join(near, ", ")))
-			found.Another(c.to.Profile, "database", near)
+			found.SuggestValues(c.to.Profile, "database", near)
 		}
 	}
 	user := c.to.User

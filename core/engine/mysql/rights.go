@@ -94,8 +94,8 @@ func readGrant(words []string, on, to int) grant {
 	return g
 }
 
-// on reports whether a grant covers a whole database, by its name or by *.*.
-func (g grant) on(database string) bool {
+// covers reports whether a grant covers a whole database, by its name or by *.*.
+func (g grant) covers(database string) bool {
 	if g.routine != "" || g.name != "*" {
 		return false
 	}
@@ -111,13 +111,13 @@ func unescapePattern(pattern string) string {
 func (r *rights) has(right, database string) bool {
 	return slices.ContainsFunc(r.all, func(g grant) bool {
 		all := slices.Contains(g.rights, "ALL PRIVILEGES") || slices.Contains(g.rights, "ALL")
-		return g.on(database) && (slices.Contains(g.rights, right) || all)
+		return g.covers(database) && (slices.Contains(g.rights, right) || all)
 	})
 }
 
 // mayGrant reports whether it may give its rights on a database to others.
 func (r *rights) mayGrant(database string) bool {
-	return slices.ContainsFunc(r.all, func(g grant) bool { return g.on(database) && g.option })
+	return slices.ContainsFunc(r.all, func(g grant) bool { return g.covers(database) && g.option })
 }
 
 // mayMakeAccounts notes that a change needs the right to make and change accounts.
@@ -157,7 +157,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	if err != nil {
 		return nil, err
 	}
-	a, has := wishedAccount(w), &rights{}
+	a, has := newAccount(w), &rights{}
 	if own != nil {
 		a = own.account
 		if has, err = readRights(ctx, ask, a.at()); err != nil {
@@ -279,13 +279,13 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 		}
 		if g.option {
 			rights = "GRANT OPTION"
-			c := engine.Taking(fmt.Sprintf("%s may give others rights on %s", own.account, what),
+			c := engine.Revoking(fmt.Sprintf("%s may give others rights on %s", own.account, what),
 				"REVOKE %s ON %s FROM %s", rights,
 				target, own.at())
 			p.Changes = append(p.Changes, c)
 			rights = "ALL PRIVILEGES"
 		}
-		c := engine.Taking(fmt.Sprintf("%s has rights on %s", own.account, what), "REVOKE %s ON %s FROM %s", rights,
+		c := engine.Revoking(fmt.Sprintf("%s has rights on %s", own.account, what), "REVOKE %s ON %s FROM %s", rights,
 			target, own.at())
 		p.Changes = append(p.Changes, c)
 	}
@@ -295,7 +295,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 		case g.schema == "*" && !(len(g.rights) == 1 && g.rights[0] == "USAGE"):
 			p.Notes = append(p.Notes, fmt.Sprintf("%s has rights on every database, and keeps them: %s", own.account,
 				strings.ToLower(strings.Join(g.rights, ", "))))
-		case g.name == "*" && g.on(w.Database) && g.schema != "*":
+		case g.name == "*" && g.covers(w.Database) && g.schema != "*":
 			if len(w.Tables) == 0 {
 				take(g, "the database "+w.Database, quoteName(g.schema)+".*")
 			} else {
@@ -347,7 +347,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 			p.Notes = append(p.Notes, row[0]+" runs with its rights, and fails without it")
 		}
 	}
-	c := engine.Taking(fmt.Sprintf("the account %s exists", own.account), "DROP USER %s", own.at())
+	c := engine.Revoking(fmt.Sprintf("the account %s exists", own.account), "DROP USER %s", own.at())
 	p.Changes = append(p.Changes, c)
 	admin.mayMakeAccounts(p)
 	return p, nil
@@ -378,7 +378,7 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredStat
 			p.Notes = append(p.Notes, "connected to it: "+row[0])
 		}
 	}
-	c := engine.Taking("the database "+w.Database+" exists", "DROP DATABASE %s", quoteName(w.Database))
+	c := engine.Revoking("the database "+w.Database+" exists", "DROP DATABASE %s", quoteName(w.Database))
 	p.Changes = append(p.Changes, c)
 	admin, err := readRights(ctx, ask, "")
 	if err == nil && !admin.roles && !admin.has("DROP", w.Database) {

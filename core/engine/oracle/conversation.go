@@ -172,7 +172,7 @@ func (c *conversation) ask(ctx context.Context, redirected int) finding.Result {
 			}
 			continue
 		case tns.Accept:
-			return c.let(answer)
+			return c.accept(answer)
 		case tns.Refuse:
 			refusal, err := tns.ParseRefuse(answer)
 			if err != nil {
@@ -289,8 +289,8 @@ func (c *conversation) again(ctx context.Context) *finding.Result {
 	return nil
 }
 
-// let is the result for a listener that accepts.
-func (c *conversation) let(answer tns.Packet) finding.Result {
+// accept is the result for a listener that accepts.
+func (c *conversation) accept(answer tns.Packet) finding.Result {
 	var err error
 	if c.accepted, err = tns.ParseAccept(answer); err != nil {
 		return finding.FailWith(finding.New(finding.SpeakGarbage,

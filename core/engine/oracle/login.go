@@ -113,7 +113,7 @@ func (c *conversation) logIn(ctx context.Context) error {
 		return err
 	}
 	s.login, c.session.open = false, true
-	c.loggedIn(db.SessionProperties)
+	c.takeFacts(db.SessionProperties)
 	return nil
 }
 
@@ -154,8 +154,8 @@ func (c *conversation) config(s *replayConn) *configurations.ConnectionConfig {
 	}
 }
 
-// loggedIn takes the facts that the server sends when it accepts a login.
-func (c *conversation) loggedIn(p map[string]string) {
+// takeFacts takes the facts that the server sends when it accepts a login.
+func (c *conversation) takeFacts(p map[string]string) {
 	f := &c.facts
 	f.User = clean.Line(strings.ToUpper(c.to.User), 100)
 	if n, err := strconv.ParseUint(p["AUTH_VERSION_NO"], 10, 32); err == nil {

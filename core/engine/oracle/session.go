@@ -146,7 +146,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 		found.Code, found.Cause = finding.LoginNoSuchRole, fmt.Sprintf("there is no account %s on this server",
 			clean.Quote(r.User))
 		found.Try, found.Do = []string{}, []string{}
-		found.Saw("%sno such account", r.By).Another(r.Profile, "user", nil)
+		found.Saw("%sno such account", r.By).SuggestValues(r.Profile, "user", nil)
 		return nil
 	}
 	status := clean.Line(rows[0][0], 60)

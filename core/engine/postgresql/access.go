@@ -18,7 +18,7 @@ import (
 // out.
 func (a *attempt) accessRules(ctx context.Context, e *pgconn.PgError, what meaning) *finding.Finding {
 	if a.to.Network == "tcp" && a.facts.TLS == "none" && a.offered != 'N' {
-		if asked, certificate := a.letInWithTLS(ctx); asked != "" {
+		if asked, certificate := a.askOverTLS(ctx); asked != "" {
 			found := a.wantsTLS(e).Saw("over TLS, on another connection, it %s", asked)
 			if certificate {
 				found.Cause = "the server wants TLS and a client certificate for this account, and the connection " +

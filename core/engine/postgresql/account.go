@@ -50,7 +50,7 @@ func (a *account) explain(r engine.Refusal) {
 		if len(a.near) > 0 {
 			found.Saw("similar roles that may log in: %s", clean.Quote(strings.Join(a.near, ", ")))
 		}
-		found.Another(r.Profile, "user", a.near).ByAdmin(r.Admin, "provision make "+r.Profile,
+		found.SuggestValues(r.Profile, "user", a.near).ByAdmin(r.Admin, "provision make "+r.Profile,
 			"CREATE ROLE %s LOGIN", role)
 	case !a.mayLogIn:
 		particular(finding.LoginNoLoginRight, "the role %s exists, but may not log in", user)

@@ -28,7 +28,7 @@ func settings(c *engine.Connection) []setting {
 	if c.Socket() != "" {
 		host = c.Host()
 	}
-	if name, at, ok := c.Apart(); ok {
+	if name, at, ok := c.SeparateAddress(); ok {
 		host, address = name, at
 	}
 	file, folder := revocation(c.CRL)
@@ -104,7 +104,7 @@ func passwordLines(c *engine.Connection) []string {
 			lines = append(lines, line)
 		}
 	}
-	if name, address, ok := c.Apart(); ok {
+	if name, address, ok := c.SeparateAddress(); ok {
 		add(name, c.Port())
 		add(address, c.Port())
 	}
@@ -140,7 +140,7 @@ func writeURL(c *engine.Connection, u *engine.URLParts) {
 		u.Query["host"] = c.Host()
 		u.Query["port"] = c.Port()
 	}
-	if name, address, ok := c.Apart(); ok && (c.Elsewhere || address == c.First().Host) {
+	if name, address, ok := c.SeparateAddress(); ok && (c.Elsewhere || address == c.First().Host) {
 		u.Host = net.JoinHostPort(name, c.Port())
 		u.Query["hostaddr"] = address
 	}

@@ -39,7 +39,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	}
 	p := &engine.Plan{}
 	take := func(why, text string, args ...any) {
-		c := engine.Taking(why, text, args...)
+		c := engine.Revoking(why, text, args...)
 		c.In = w.Database
 		p.Changes = append(p.Changes, c)
 	}
@@ -186,7 +186,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 	if err == nil && len(sessions) == 1 && sessions[0][0] != "0" {
 		p.Notes = append(p.Notes, fmt.Sprintf("%s is connected: %s", w.User, countNoun(sessions[0][0], "session")))
 	}
-	c := engine.Taking(fmt.Sprintf("the role %s exists", w.User), "DROP ROLE %s", statements.Name(w.User))
+	c := engine.Revoking(fmt.Sprintf("the role %s exists", w.User), "DROP ROLE %s", statements.Name(w.User))
 	p.Changes = append(p.Changes, c)
 	admin.mayMakeRoles(p)
 	return p, nil
@@ -222,7 +222,7 @@ func planDisown(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 			"REASSIGN OWNED BY %s TO %s", name, statements.Name(w.Facts.User)))
 	}
 	if rows[0][1] != "0" { // REASSIGN leaves the rights; DROP OWNED drops only them once nothing is owned
-		c := engine.Taking(fmt.Sprintf("%s has rights in the database %s", w.User, w.Database), "DROP OWNED BY %s", name)
+		c := engine.Revoking(fmt.Sprintf("%s has rights in the database %s", w.User, w.Database), "DROP OWNED BY %s", name)
 		add(c)
 	}
 	return p, nil
@@ -261,14 +261,14 @@ func planDropDatabase(ctx context.Context, ask engine.Ask, w *engine.DesiredStat
 		if version[0][0] == yes {
 			text += " WITH (FORCE)"
 		} else {
-			c := engine.Taking(fmt.Sprintf("%s would keep it from being dropped",
+			c := engine.Revoking(fmt.Sprintf("%s would keep it from being dropped",
 				countNoun(fmt.Sprint(len(rows)), "connection")),
 				"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = %s AND pid <> pg_backend_pid()",
 				literal(w.Database))
 			p.Changes = append(p.Changes, c)
 		}
 	}
-	c := engine.Taking("the database "+w.Database+" exists", "%s", text)
+	c := engine.Revoking("the database "+w.Database+" exists", "%s", text)
 	p.Changes = append(p.Changes, c)
 	admin.mustOwn(ctx, ask, p, "the database "+w.Database, d.owner)
 	return p, nil

@@ -340,7 +340,7 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 		return a.to.CertificateRefused(&a.facts, alert)
 	}
 	if a.to.TLS.Cert != "" && a.facts.TLS != "none" && ctx.Err() == nil {
-		if alert := a.judgedCertificate(ctx); alert != "" {
+		if alert := a.findCertificateFault(ctx); alert != "" {
 			return a.to.CertificateRefused(&a.facts, alert+" (on another connection, by TLS 1.2)")
 		}
 	}
@@ -350,10 +350,10 @@ func (a *attempt) brokenOff(ctx context.Context, err error) *finding.Finding {
 	return a.to.LoginBrokenOff(probe.LastError(err))
 }
 
-// judgedCertificate finds out whether the client's certificate ended a login that got no answer: with TLS 1.3 the
+// findCertificateFault finds out whether the client's certificate ended a login that got no answer: with TLS 1.3 the
 // server's alert comes after the handshake, and is lost when the server closes. It is "" where the server accepts the
 // certificate.
-func (a *attempt) judgedCertificate(ctx context.Context) string {
+func (a *attempt) findCertificateFault(ctx context.Context) string {
 	plan := *a.to.TLS
 	plan.MaxVersion = tls.VersionTLS12
 	secure, err := a.secureAgain(ctx, &plan)

@@ -119,7 +119,7 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 		}
 		p.Changes = append(p.Changes, c)
 	default:
-		p.Changes = append(p.Changes, lettingIn(r, w.User)...)
+		p.Changes = append(p.Changes, allowLogin(r, w.User)...)
 		c, err := planOwnPassword(ctx, ask, w, admin)
 		if err != nil {
 			return nil, err
@@ -156,8 +156,8 @@ func withVerifier(text string, v secret.Value) (whole, shown string) {
 	return text + " PASSWORD '" + scramVerifier(v) + "'", text + " PASSWORD '" + secret.Hidden + "'"
 }
 
-// lettingIn are the changes that let a role log in.
-func lettingIn(r role, user string) (all []engine.Change) {
+// allowLogin are the changes that let a role log in.
+func allowLogin(r role, user string) (all []engine.Change) {
 	name := statements.Name(user)
 	if !r.login {
 		all = append(all, engine.Altering(fmt.Sprintf("the role %s may not log in", user), "ALTER ROLE %s LOGIN", name))
@@ -220,7 +220,7 @@ func planPassword(_ context.Context, _ engine.Ask, w *engine.DesiredState) (*eng
 // planUnlock lets a role log in again. PostgreSQL has no account lock: what is nearest is a role without LOGIN, with
 // a connection limit of 0, or with an expired password.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	return planRole(ctx, ask, w, func(r role) []engine.Change { return lettingIn(r, w.User) })
+	return planRole(ctx, ask, w, func(r role) []engine.Change { return allowLogin(r, w.User) })
 }
 
 // planExpire sets when the password expires.

@@ -182,7 +182,7 @@ func (a *attempt) poolerDatabase(e *pgconn.PgError) *finding.Finding {
 	if !byPooler(e) {
 		found.Cause = "there is no database " + clean.Quote(a.to.Database) + " on this server"
 	}
-	return found.Another(a.to.Profile, "database", nil).
+	return found.SuggestValues(a.to.Profile, "database", nil).
 		Advise("or on the pooler: add a line for %s under [databases]", clean.Quote(a.to.Database))
 }
 
@@ -198,7 +198,7 @@ func (a *attempt) role(e *pgconn.PgError, what meaning) *finding.Finding {
 	if what == meansRole {
 		found.Cause += ", or it may not log in"
 	}
-	return found.Another(a.to.Profile, "user", nil).ByAdmin(a.to.Helping(), "provision make "+a.to.Profile,
+	return found.SuggestValues(a.to.Profile, "user", nil).ByAdmin(a.to.Helping(), "provision make "+a.to.Profile,
 		"CREATE ROLE %s LOGIN", role)
 }
 
@@ -252,9 +252,9 @@ func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
 }
 
-// letInWithTLS asks the server, on another connection and without a password, how it would let this account in over
+// askOverTLS asks the server, on another connection and without a password, how it would let this account in over
 // TLS: "" where it refuses that too, or offers no TLS. certificate is true where it wants a client certificate.
-func (a *attempt) letInWithTLS(ctx context.Context) (asks string, certificate bool) {
+func (a *attempt) askOverTLS(ctx context.Context) (asks string, certificate bool) {
 	plan := *a.to.TLS
 	plan.Rule = tlsrule.Required
 	secure, err := a.secureAgain(ctx, &plan)
@@ -314,7 +314,7 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 			Saw("%s", serverText(e))
 		if c.to.Database == "template0" {
 			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
-				Another(c.to.Profile, "database", []string{"postgres"})
+				SuggestValues(c.to.Profile, "database", []string{"postgres"})
 		}
 		return found.ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "ALTER DATABASE %s ALLOW_CONNECTIONS true",
 			identifier(c.to.Database))
@@ -339,7 +339,7 @@ func (c *conversation) databaseMissing(ctx context.Context, e *pgconn.PgError, c
 	default:
 		found.Saw("the names of the databases could not be read")
 	}
-	return found.Another(c.to.Profile, "database", near).
+	return found.SuggestValues(c.to.Profile, "database", near).
 		ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "CREATE DATABASE %s OWNER %s",
 			identifier(c.to.Database), identifier(c.to.User))
 }

@@ -268,7 +268,7 @@ func (c *conversation) noDatabase(ctx context.Context, refused *resp.Reply) *fin
 	if len(near) == 0 {
 		near = []string{"0"}
 	}
-	return found.Another(c.to.Profile, "database", near)
+	return found.SuggestValues(c.to.Profile, "database", near)
 }
 
 // replyOr is a reply, nil after an error.

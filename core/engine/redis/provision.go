@@ -286,7 +286,7 @@ func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState
 		return nil, &engine.NameError{What: "the user default can't be dropped: each connection begins as it"}
 	}
 	return planUser(ctx, ask, w, func(user string, _ *account) []engine.Change {
-		return []engine.Change{engine.Taking("the user "+user+" is there", "ACL DELUSER %s", formatArgument(user))}
+		return []engine.Change{engine.Revoking("the user "+user+" is there", "ACL DELUSER %s", formatArgument(user))}
 	})
 }
 

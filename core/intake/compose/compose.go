@@ -296,7 +296,7 @@ func (l *projectLoader) file(path string) ([]byte, error) {
 		l.name(path)
 		return nil, nil
 	}
-	if err := l.within(path); err != nil {
+	if err := l.checkInside(path); err != nil {
 		if l.templates && !slices.Contains(l.Files, path) {
 			l.name(path)
 			return nil, nil
@@ -413,8 +413,8 @@ func (e *OutsideError) Error() string {
 		clean.Line(e.Path, 200))
 }
 
-// within refuses a file outside of the root, by whatever links it is named.
-func (l *projectLoader) within(path string) error {
+// checkInside refuses a file that is outside of the root once links are followed.
+func (l *projectLoader) checkInside(path string) error {
 	if l.Root == "" {
 		return nil
 	}

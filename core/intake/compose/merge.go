@@ -109,7 +109,7 @@ func sequence(n *node) *node {
 	return &node{kind: yaml.SequenceNode, list: []*node{n}, file: n.file, line: n.line}
 }
 
-// orNode is the first of two values that there is.
+// orNode is the first of two values that is not nil.
 func orNode(n, other *node) *node {
 	if n != nil {
 		return n

@@ -142,7 +142,7 @@ func (s scope) local(n *node) (string, error) {
 	}
 	path := s.absolutePath(n.text)
 	s.name(path)
-	return path, s.within(path)
+	return path, s.checkInside(path)
 }
 
 // checkKeys looks for keys that the specification does not have. One that is nearly one of its own is an
@@ -314,7 +314,7 @@ func (s scope) variablesOf(n *node, folder string) (map[string]string, error) {
 	if n == nil || n.null {
 		path := filepath.Join(folder, ".env")
 		if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() {
-			if err := s.within(path); err != nil {
+			if err := s.checkInside(path); err != nil {
 				return nil, err
 			}
 			files = []string{path}

@@ -59,19 +59,19 @@ func (l *Link) Close() {
 	}
 }
 
-// lasting is the link of the last SSH hop, nil where all are proxies, which keep no connection open.
-func (l *Link) lasting() *Link {
+// lastSSH is the link of the last SSH hop, nil where all are proxies, which keep no connection open.
+func (l *Link) lastSSH() *Link {
 	for ; l != nil && l.client == nil; l = l.before {
 	}
 	return l
 }
 
 // Lasts reports whether the link keeps a connection open, which can be lost.
-func (l *Link) Lasts() bool { return l.lasting() != nil }
+func (l *Link) Lasts() bool { return l.lastSSH() != nil }
 
 // Done is closed when the connection to the hop has ended; Cause then says why.
 func (l *Link) Done() <-chan struct{} {
-	if ssh := l.lasting(); ssh != nil {
+	if ssh := l.lastSSH(); ssh != nil {
 		return ssh.gone
 	}
 	return nil
@@ -79,7 +79,7 @@ func (l *Link) Done() <-chan struct{} {
 
 // Cause is why the connection ended.
 func (l *Link) Cause() error {
-	ssh := l.lasting()
+	ssh := l.lastSSH()
 	<-ssh.gone
 	return ssh.cause
 }
@@ -94,7 +94,7 @@ func (l *Link) AliveEvery(byDefault time.Duration) time.Duration {
 
 // Alive asks the hop for any answer.
 func (l *Link) Alive(ctx context.Context) error {
-	ssh := l.lasting()
+	ssh := l.lastSSH()
 	if ssh == nil {
 		return nil
 	}

@@ -69,11 +69,11 @@ func (d *Dialer) explainFirst(h *Hop, tried []route.Attempt) *finding.Finding {
 	}
 	found := finding.New(code, "%s", cause)
 	found.Seen = plain.Seen
-	return h.wherefrom(found)
+	return h.suggestAddress(found)
 }
 
-// wherefrom suggests the commands that change a hop's address.
-func (h *Hop) wherefrom(found *finding.Finding) *finding.Finding {
+// suggestAddress suggests the commands that change a hop's address.
+func (h *Hop) suggestAddress(found *finding.Finding) *finding.Finding {
 	if h.behind && h.Proxy == "" && !strings.HasPrefix(h.Word, "ssh:") { // the system's own client can't go there
 		what, value := key.Port, "PORT"
 		if found.Is(finding.HopNameUnknown) {
@@ -116,7 +116,7 @@ func (l *Link) explainNext(d *Dialer, h *Hop, err error) *finding.Finding {
 	if code == "" {
 		code, cause = finding.HopFailed, "it could not be reached"
 	}
-	return h.wherefrom(finding.New(code, "%s can't reach the next jump host %s: %s", l.Hop, h.Address(), cause).
+	return h.suggestAddress(finding.New(code, "%s can't reach the next jump host %s: %s", l.Hop, h.Address(), cause).
 		Saw("%s said %s", l.Hop, clean.Quote(text)))
 }
 
@@ -213,7 +213,7 @@ func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Find
 	case a.accepts != nil:
 		return a.explainLogin(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
-		return h.wherefrom(finding.New(finding.HopSilent,
+		return h.suggestAddress(finding.New(finding.HopSilent,
 			"%s accepts the connection and says nothing: it is no SSH server, or it is overloaded", h.Address()))
 	case ctx.Err() != nil && !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
@@ -232,7 +232,7 @@ func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Find
 	case !strings.Contains(string(said), "SSH-"):
 		return a.notSSH(said)
 	}
-	return h.wherefrom(finding.New(finding.HopFailed, "the connection to the jump host %s broke off", h).
+	return h.suggestAddress(finding.New(finding.HopFailed, "the connection to the jump host %s broke off", h).
 		Saw("%s", clean.Line(plain(err), 300)))
 }
 
@@ -249,7 +249,7 @@ func (a *attempt) notSSH(said []byte) *finding.Finding {
 	} else {
 		found.Saw("it said %s", clean.Bytes(said, 80))
 	}
-	return a.h.wherefrom(found)
+	return a.h.suggestAddress(found)
 }
 
 // hostKey is the finding for a host key that is not trusted.

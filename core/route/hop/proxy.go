@@ -69,7 +69,7 @@ func (d *Dialer) proxyLink(ctx context.Context, before *Link, h *Hop, first net.
 // clear is the finding for a proxy whose password would go over the network in the clear: the proxy is on another
 // machine, with no SSH hop before it.
 func (h *Hop) clear(before *Link) *finding.Finding {
-	if h.Proxy == "" || h.User == "" || hostname.Local(h.Host) || before.lasting() != nil {
+	if h.Proxy == "" || h.User == "" || hostname.Local(h.Host) || before.lastSSH() != nil {
 		return nil
 	}
 	return finding.New(finding.HopProxyClear,
@@ -348,7 +348,7 @@ func (l *Link) Refusal(err error) *finding.Finding {
 			Saw("it said %s", clean.Quote(answer.text)).
 			Advise("name another user: %s", h.set("user", "NAME")).Suggest("%s", h.set("secret", "ask"))
 	case answer.otherProtocol:
-		return h.wherefrom(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s",
+		return h.suggestAddress(finding.New(finding.HopNotProxy, "what listens at %s is not a proxy of the kind %s",
 			h.Address(),
 			h.Proxy).Saw("it gave %s", answer.text))
 	}

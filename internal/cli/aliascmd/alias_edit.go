@@ -57,9 +57,9 @@ func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name stri
 	return c.Change(ctx, t.project, "alias", done, name, edit)
 }
 
-// comesTo says where a new or changed alias leads nowhere yet: what it names may
-// stand in another file, or be added next.
-func (c *call) comesTo(to aliasTarget, name string) {
+// warnUnresolved notes that a new or changed alias leads nowhere yet: what it names may be in another file, or be
+// added next.
+func (c *call) warnUnresolved(to aliasTarget, name string) {
 	if to.project {
 		name = syntax.ProjectPrefix + name
 	}
@@ -85,7 +85,7 @@ func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 	err = c.updateAliases(ctx, *to, done, name,
 		func(f *profile.File) (*profile.Edit, error) { return edit(f, name, sets) })
 	if err == nil {
-		c.comesTo(*to, name)
+		c.warnUnresolved(*to, name)
 	}
 	return name, err
 }

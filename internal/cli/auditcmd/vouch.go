@@ -200,7 +200,7 @@ func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) err
 			Uses:    uses.Lines(),
 		})
 	}
-	hash := vouch.Together(all)
+	hash := vouch.CombinedHash(all)
 	fmt.Fprintf(c.Stdout, "hash of %s: %s\n", wording.Plural(len(all), "this", "these"), hash)
 	switch {
 	case expect != "" && !strings.EqualFold(expect, hash):

@@ -6,8 +6,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Again is the command line of this run with another value for a flag, for a line to try.
-func (c *Call) Again(flag, value string) string {
+// CommandWith is the command line of this run with another value for a flag, for a line to try.
+func (c *Call) CommandWith(flag, value string) string {
 	line := []string{"gharbor"}
 	set := []string{"-" + flag, clean.Shell(value)}
 	if value == "true" {

@@ -94,7 +94,7 @@ func (c *Call) MayRemove(ctx context.Context, yes bool, what string) (bool, erro
 	if !c.Interactive() {
 		return false, Failure(ExitUsage,
 			errors.New("there is no terminal to ask on; -yes removes without asking"),
-			c.Again("yes", "true"))
+			c.CommandWith("yes", "true"))
 	}
 	yes, err := c.Confirm(ctx, fmt.Sprintf("remove %s?", what), false)
 	if err == nil && !yes {

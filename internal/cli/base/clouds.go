@@ -130,7 +130,7 @@ func (c *Call) dialWritten(ctx context.Context, network, at string) (net.Conn, e
 	if err != nil {
 		return nil, err
 	}
-	given, ok := c.Book.OwnGiven(host)
+	given, ok := c.Book.UserHost(host)
 	if !ok {
 		return n.Dial(ctx, network, at)
 	}

@@ -100,13 +100,13 @@ func (c *Call) placeOf(cmd *Command, before []string, typed string) Completion {
 	name, value, hasValue := strings.Cut(typed[len(dashes):], "=")
 	switch {
 	case pending != "":
-		return c.ofFlag(cmd, fs, pending, typed)
+		return c.completeFlag(cmd, fs, pending, typed)
 	case dashes == "":
-		return c.ofName(cmd, names, typed)
+		return c.completeName(cmd, names, typed)
 	case !hasValue:
 		return Completion{Offers: fs.offers(dashes)}
 	}
-	all := c.ofFlag(cmd, fs, name, value)
+	all := c.completeFlag(cmd, fs, name, value)
 	for i := range all.Offers {
 		all.Offers[i].Word = dashes + name + "=" + all.Offers[i].Word
 	}
@@ -142,8 +142,8 @@ func placeholders(args string) (all []string, repeated bool) {
 	return all, repeated
 }
 
-// ofName is what may stand as a command's next name.
-func (c *Call) ofName(cmd *Command, names []string, typed string) Completion {
+// completeName offers words for a command's next name.
+func (c *Call) completeName(cmd *Command, names []string, typed string) Completion {
 	all, repeated := placeholders(cmd.Args)
 	at := len(names)
 	if at >= len(all) {
@@ -180,8 +180,8 @@ func (c *Call) source(cmd *Command, placeholder string) source {
 	}
 }
 
-// ofFlag is what may stand as a flag's value.
-func (c *Call) ofFlag(cmd *Command, fs *FlagSet, name, typed string) Completion {
+// completeFlag offers values for a flag.
+func (c *Call) completeFlag(cmd *Command, fs *FlagSet, name, typed string) Completion {
 	if words := fs.words[name]; words != nil {
 		return fixedWords(words...)(c, typed)
 	}
@@ -199,7 +199,7 @@ func (c *Call) flagSource(cmd *Command, fs *FlagSet, name string) source {
 		}
 	}
 	if f := c.Keys.Field(key.Name(name)); f != nil && fs.Lookup(name) != nil {
-		return ofField(f)
+		return fieldSource(f)
 	}
 	return nil
 }
@@ -208,7 +208,7 @@ func (c *Call) flagSource(cmd *Command, fs *FlagSet, name string) source {
 // a value. It is for a test of the list of commands.
 func UncompletedPlaces(keys *schema.Schema, makers []Maker) (all []string) {
 	own := make(map[string]bool)
-	for _, name := range unknowable() {
+	for _, name := range flagsWithoutWords() {
 		own[name] = false
 	}
 	c := &Call{Keys: keys, World: World{Engines: keys.Engines()}}
@@ -252,8 +252,8 @@ func UncompletedPlaces(keys *schema.Schema, makers []Maker) (all []string) {
 	return all
 }
 
-// unknowable are the flags whose values nobody can offer.
-func unknowable() []string {
+// flagsWithoutWords are the flags whose values can't be offered.
+func flagsWithoutWords() []string {
 	return []string{"address", "change", "collection", "columns", "compose-profile", "compose-project", "expect",
 		"fingerprint", "for", "from", "generate", "image", "let", "local", "name", "null", "on", "owner", "table", "url",
 		"volume"}

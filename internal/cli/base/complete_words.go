@@ -82,8 +82,8 @@ func codes(*Call, string) Completion {
 	return all
 }
 
-// ofField gives the values of a key: its words, where it has such, or what the key names.
-func ofField(f *schema.Field) source {
+// fieldSource gives the values of a key: its words, where it has such, or what the key names.
+func fieldSource(f *schema.Field) source {
 	if s, ok := sources()["-"+string(f.Name)]; ok {
 		return s
 	}
@@ -121,7 +121,7 @@ func assignments(fields func(*Call) []schema.Field) source {
 			case !hasValue:
 				all.Offers = append(all.Offers, Offer{string(f.Name) + "=", f.Summary})
 			case string(f.Name) == name:
-				all = ofField(f)(c, value)
+				all = fieldSource(f)(c, value)
 				for j := range all.Offers {
 					all.Offers[j].Word = name + "=" + all.Offers[j].Word
 				}

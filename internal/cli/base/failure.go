@@ -125,7 +125,7 @@ func RouteFailed(found *finding.Finding) error {
 	return FindingError(ExitServer, &secret.Failure{Found: found}, found)
 }
 
-// unchosen is the error for a command that got no profile.
-func unchosen(try []string, format string, args ...any) error {
+// noProfileError is the error for a command without a profile.
+func noProfileError(try []string, format string, args ...any) error {
 	return Failure(ExitUsage, fmt.Errorf(format, args...), try...)
 }

@@ -255,8 +255,8 @@ func (a Assignments) Words() string {
 	return strings.Join(words, " ")
 }
 
-// TellLeftOut says what of a URL a profile has no key for, and what became of its demands.
-func (c *Call) TellLeftOut(read *connurl.Connection) {
+// NoteLeftOut notes which parts of a URL a profile has no key for, and what the profile has in place of others.
+func (c *Call) NoteLeftOut(read *connurl.Connection) {
 	if len(read.LeftOut) > 0 {
 		c.Notice("left out (a profile has no key for it): %s", clean.Line(strings.Join(read.LeftOut, ", "), 200))
 	}

@@ -206,8 +206,8 @@ func (c *Call) SystemAccount() string {
 	return ""
 }
 
-// TellGuard says of a profile with a guard that another program is not asked.
-func (c *Call) TellGuard(p *resolve.Profile) {
+// NoteGuard notes that the guard of a profile does not work in another program.
+func (c *Call) NoteGuard(p *resolve.Profile) {
 	if guard := p.Text(key.Guard); guard != "" && guard != "none" {
 		c.Notice("other programs are not bound by the profile's guard (%s)", guard)
 	}

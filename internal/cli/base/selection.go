@@ -61,7 +61,7 @@ func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	case s.all && (s.Tag != "" || s.Engine != ""):
 		return nil, Usage("give -all, or -tag or -engine, not both")
 	case len(c.Args) == 0 && !s.Used():
-		return nil, unchosen([]string{"gharbor list"}, "no profile was named: give names, or -tag, -engine or -all")
+		return nil, noProfileError([]string{"gharbor list"}, "no profile was named: give names, or -tag, -engine or -all")
 	}
 	file, err := c.Load()
 	if err != nil {
@@ -111,21 +111,21 @@ func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([
 			wording.Plural(n, "profile", "profiles"))
 	}
 	if len(selected.Profiles) == 0 {
-		return nil, noneFits(s, len(file.All()), selected.Tags)
+		return nil, noMatchError(s, len(file.All()), selected.Tags)
 	}
 	return selected.Profiles, nil
 }
 
-// noneFits is the error for a selection that none of so many profiles, with these tags, fits.
-func noneFits(s Selection, profiles int, tags []string) error {
+// noMatchError is the error for a selection without a profile. tags are those that there are.
+func noMatchError(s Selection, profiles int, tags []string) error {
 	try := []string{"gharbor list"}
 	switch near := nearest.Name(s.Tag, tags); {
 	case profiles == 0:
-		return unchosen([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
+		return noProfileError([]string{"gharbor nearby", "gharbor add NAME"}, "there are no profiles yet")
 	case s.Tag == "" || slices.Contains(tags, s.Tag):
-		return unchosen(try, "none of the %d profiles matches", profiles)
+		return noProfileError(try, "none of the %d profiles matches", profiles)
 	case near != "":
-		return unchosen(try, "-tag: no profile has that tag; did you mean %q?", near)
+		return noProfileError(try, "-tag: no profile has that tag; did you mean %q?", near)
 	}
-	return unchosen(try, "-tag: no profile has that tag")
+	return noProfileError(try, "-tag: no profile has that tag")
 }

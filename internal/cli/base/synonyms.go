@@ -71,8 +71,8 @@ func suggestFor(word string) *suggestion {
 	return nil
 }
 
-// meantError points at the command that a word means; nil where nothing is known of it. after is what was typed behind
-// the word: a profile's name goes into the line.
+// meantError suggests the command that a word means; nil for an unknown word. after are the words typed after it: a
+// profile's name goes into the suggestion.
 func meantError(word string, after []string) error {
 	d := suggestFor(strings.ToLower(word))
 	if d == nil {

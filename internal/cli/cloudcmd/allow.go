@@ -103,11 +103,11 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 	if !from.IsValid() {
 		if from, err = prefixOf(account.Address); err != nil {
 			return base.Failure(base.ExitUsage, fmt.Errorf("the service does not say from which address it sees this machine"),
-				c.Again("address", "203.0.113.7"))
+				c.CommandWith("address", "203.0.113.7"))
 		}
 	}
 	if have := covering(rules, from, time.Now().Add(cmp.Or(o.lifetime, time.Minute))); have != nil {
-		c.Say("a rule lets %s in already%s%s", from, ruleOwner(have), until(have))
+		c.Say("a rule lets %s in already%s%s", from, ruleOwner(have), untilText(have))
 		if have.State == wire.InForce {
 			return c.nextOf(about)
 		}
@@ -117,7 +117,7 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 	if found != nil {
 		return findingError(ctx, found)
 	}
-	c.Say("allowed: %s to %s%s (rule %s)", rule.Range, describeRef(about.Ref), until(rule), rule.ID)
+	c.Say("allowed: %s to %s%s (rule %s)", rule.Range, describeRef(about.Ref), untilText(rule), rule.ID)
 	if rule.State == wire.InForce {
 		return c.nextOf(about)
 	}
@@ -149,7 +149,7 @@ func ruleOwner(r *wire.Rule) string {
 	return ", made by " + clean.Line(r.By, 100)
 }
 
-func until(r *wire.Rule) string {
+func untilText(r *wire.Rule) string {
 	if r.Until.IsZero() {
 		return ", without an end"
 	}
@@ -160,17 +160,17 @@ func until(r *wire.Rule) string {
 func (c *call) untilInForce(ctx context.Context, s *cloud.Session, about cloud.Subject, rule *wire.Rule,
 	within time.Duration) error {
 	start := time.Now()
-	err := c.until(ctx, "waiting for the rule to be in force", within, func(ctx context.Context) (bool, *finding.Finding) {
+	inForce := func(ctx context.Context) (bool, *finding.Finding) {
 		now, found := s.RuleNow(ctx, about, rule.ID)
 		if found != nil {
 			return false, found
 		}
 		return now.State == wire.InForce, nil
-	})
-	if err != nil {
+	}
+	if err := c.waitUntil(ctx, "waiting for the rule to be in force", within, inForce); err != nil {
 		return err
 	}
-	c.Say("the rule is in force, after %s", since(start))
+	c.Say("the rule is in force, after %s", timeSince(start))
 	return c.nextOf(about)
 }
 

@@ -47,7 +47,7 @@ func (c *call) firstPassword(ctx context.Context, o secretcmd.WalletFlags) error
 	}
 	// The wallet is opened before the service is asked: the service gives the password out once.
 	user := ""
-	err = secretcmd.NewCall(c.Call).KeepTold(ctx, o, p, func() (string, secret.Value, error) {
+	err = secretcmd.NewCall(c.Call).KeepReceived(ctx, o, p, func() (string, secret.Value, error) {
 		told, v, found := s.FirstPassword(ctx, about)
 		if found != nil {
 			return "", v, findingError(ctx, found)

@@ -331,7 +331,7 @@ ACCOUNT/INSTANCE[/BRANCH].`,
 func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.Subject, within time.Duration) error {
 	start := time.Now()
 	var state wire.State
-	err := c.until(ctx, "waiting for "+describeRef(about.Ref)+" to run", within, func(ctx context.Context) (bool,
+	err := c.waitUntil(ctx, "waiting for "+describeRef(about.Ref)+" to run", within, func(ctx context.Context) (bool,
 		*finding.Finding) {
 		_, place, found := s.Find(ctx, about)
 		if found != nil {
@@ -346,17 +346,17 @@ func (c *call) untilRunning(ctx context.Context, s *cloud.Session, about cloud.S
 	case state == wire.Failed:
 		return base.Failure(base.ExitServer, fmt.Errorf("the service says that %s has failed", describeRef(about.Ref)))
 	}
-	c.Say("%s runs, after %s", describeRef(about.Ref), since(start))
+	c.Say("%s runs, after %s", describeRef(about.Ref), timeSince(start))
 	return nil
 }
 
-// since is the time that has gone by, as tests show times.
-func since(start time.Time) string {
+// timeSince is the time since start, in the form of a test's times.
+func timeSince(start time.Time) string {
 	return measured.Duration(float64(time.Since(start)) / float64(time.Millisecond))
 }
 
-// until asks again and again until something is so, with a display of what is waited for.
-func (c *call) until(ctx context.Context, what string, within time.Duration,
+// waitUntil asks until a condition holds, and shows what it waits for.
+func (c *call) waitUntil(ctx context.Context, what string, within time.Duration,
 	ask func(context.Context) (bool, *finding.Finding)) error {
 	const first, last = 250 * time.Millisecond, 5 * time.Second
 	defer render.NewWaiting(c.Stderr, what, time.Now().Add(within)).Clear()
@@ -368,7 +368,8 @@ func (c *call) until(ctx context.Context, what string, within time.Duration,
 		case ctx.Err() != nil:
 			return context.Canceled
 		case bound.Err() != nil:
-			return base.Failure(base.ExitServer, fmt.Errorf("%s took longer than %s", what, within), c.Again("within", "15m"))
+			return base.Failure(base.ExitServer, fmt.Errorf("%s took longer than %s", what, within),
+				c.CommandWith("within", "15m"))
 		case found != nil:
 			return findingError(ctx, found)
 		case ok:

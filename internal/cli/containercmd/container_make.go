@@ -127,7 +127,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 		return base.RouteFailed(found)
 	}
 	wish, err := making.Request{Image: o.image, Name: o.name, Port: o.port, Volume: o.volume, Mounts: o.mounts,
-		Again: c.Again}.For(p)
+		Again: c.CommandWith}.For(p)
 	if err != nil {
 		return notMakeable(err)
 	}

@@ -29,7 +29,7 @@ the password in the wallet stay.`,
 			if err != nil {
 				return err
 			}
-			if making.MadeFor(one.Container) == "" {
+			if making.ProfileOf(one.Container) == "" {
 				return base.Failure(base.ExitUsage,
 					fmt.Errorf("gharbor did not make the container %s, so it is left alone", one.Name),
 					"docker rm "+clean.Shell(one.Name)+"   # if that is meant")
@@ -54,7 +54,7 @@ the password in the wallet stay.`,
 				c.Say("removed: volume %s, with the data", clean.Line(removed.Volume, 200))
 			default:
 				c.Say("its volume %s stays, with the data; to use it again: gharbor container make %s -image %s",
-					clean.Line(removed.Volume, 200), clean.Shell(making.MadeFor(one.Container)),
+					clean.Line(removed.Volume, 200), clean.Shell(making.ProfileOf(one.Container)),
 					clean.Shell(clean.Line(one.Config.Image, 200)))
 			}
 			return nil

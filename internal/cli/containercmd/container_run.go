@@ -82,7 +82,7 @@ func (c *call) startContainer(ctx context.Context, one *namedContainer) error {
 // startRefused says why an engine did not start a container.
 func (c *call) startRefused(ctx context.Context, one *namedContainer, err error) error {
 	var failed *api.Error
-	if errors.As(err, &failed) && find.Taken(failed.Message) {
+	if errors.As(err, &failed) && find.IsAddressInUse(failed.Message) {
 		return base.RouteFailed(c.Containers().PortTaken(ctx, one.client, one.Container, failed.Message))
 	}
 	return engineFailed(err)
@@ -100,7 +100,7 @@ func engineFailed(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return base.RouteFailed(find.Trouble(err))
+	return base.RouteFailed(find.FindingOf(err))
 }
 
 // waitContainer waits until the server in a container is ready; next is the line to try

@@ -64,7 +64,7 @@ func (c *call) makeSecrets(ctx context.Context, m *makeRun) (map[string]secret.V
 					fmt.Errorf("the volume %s exists, and its server's password is not in the wallet",
 						m.plan.Volume),
 					"gharbor wallet keep "+s.Entry+"   # the password that its server has",
-					c.Again("volume", m.plan.Volume+"-2"))
+					c.CommandWith("volume", m.plan.Volume+"-2"))
 			default:
 				e.Secret = secretcmd.Generate(generatedLength)
 				made = append(made, s.Entry)

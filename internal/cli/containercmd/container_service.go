@@ -152,7 +152,7 @@ func (c *call) sureToMake(ctx context.Context, o startOptions) error {
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage,
 			errors.New("there is no terminal to ask on; -yes makes the container without asking"),
-			c.Again("yes", "true"))
+			c.CommandWith("yes", "true"))
 	}
 	yes, err := c.Confirm(ctx, "make it?", true)
 	if err == nil && !yes {

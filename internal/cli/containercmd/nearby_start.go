@@ -82,7 +82,7 @@ func (c *call) sureToStart(ctx context.Context) (bool, error) {
 	if !c.Interactive() {
 		return false, base.Failure(base.ExitUsage,
 			errors.New("there is no terminal to ask on; -yes starts it without asking"),
-			c.Again("yes", "true"))
+			c.CommandWith("yes", "true"))
 	}
 	sure, err := c.Confirm(ctx, "run it?", true)
 	if err == nil && !sure {

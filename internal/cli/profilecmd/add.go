@@ -117,7 +117,7 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 	if !test {
 		return c.FirstTest(ctx, name, false)
 	}
-	return c.testAndMend(ctx, name)
+	return c.testAndCorrect(ctx, name)
 }
 
 // FirstTest tests a profile that was just kept, or says how.
@@ -180,7 +180,7 @@ func (c *Call) complete(given base.Assignments) error {
 		}
 	}
 	return base.Failure(base.ExitUsage, errors.New("-engine is missing: which kind of server is it?"),
-		c.Again("engine", c.Engines.Example().Word)+"   # or which it is")
+		c.CommandWith("engine", c.Engines.Example().Word)+"   # or which it is")
 }
 
 // askAll asks for the values of a new profile.
@@ -223,7 +223,7 @@ func (c *Call) withPastedURL(name string, given base.Assignments, into string) (
 		return nil, secret.Value{}, base.Usage("the URL has a password in it: add -into wallet to save it there")
 	}
 	given, err = withSets(given, read.Sets)
-	c.TellLeftOut(read)
+	c.NoteLeftOut(read)
 	if err != nil || into == "" {
 		return given, secret.Value{}, err
 	}
@@ -246,7 +246,7 @@ func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, er
 	if err != nil {
 		return nil, base.Usage("%w", err)
 	}
-	c.TellLeftOut(fromURL)
+	c.NoteLeftOut(fromURL)
 	return withSets(given, fromURL.Sets)
 }
 

@@ -176,8 +176,8 @@ func Remove() *base.Command {
 	}
 }
 
-// calledIn is a profile's name as other commands call it.
-func calledIn(name string, project bool) string {
+// nameIn is a profile's name for other commands.
+func nameIn(name string, project bool) string {
 	if project {
 		return syntax.ProjectPrefix + name
 	}
@@ -187,7 +187,7 @@ func calledIn(name string, project bool) string {
 // noRotation refuses to remove a profile whose new password may be the only one that its server takes.
 func (c *Call) noRotation(name string, project bool) error {
 	places, err := c.Rotations()
-	if called := calledIn(name, project); err == nil && places.Has(called) {
+	if called := nameIn(name, project); err == nil && places.Has(called) {
 		err = base.Failure(base.ExitFailed, errors.New("a rotation of its password has not ended, and the server may have "+
 			"the new one already"), "gharbor secret rotate "+called+" -resume")
 	}
@@ -200,7 +200,7 @@ func (c *Call) moveRotation(from, to string, project bool) error {
 	if err != nil {
 		return err
 	}
-	moved, err := places.Move(calledIn(from, project), calledIn(to, project))
+	moved, err := places.Move(nameIn(from, project), nameIn(to, project))
 	if moved {
 		c.Say("the rotation of its password that has not ended was renamed too")
 	}

@@ -46,7 +46,7 @@ var (
 // ask goes through the questions. keep says that the password is to be kept in the wallet.
 func (c *Call) ask(ctx context.Context) (given base.Assignments, keep bool, err error) {
 	q := &questions{Call: c, ctx: ctx}
-	done := c.looking("looking for servers on this machine")
+	done := c.showWaiting("looking for servers on this machine")
 	all, connections, err := c.places(ctx)
 	done()
 	if err != nil {
@@ -93,8 +93,8 @@ func (c *Call) ask(ctx context.Context) (given base.Assignments, keep bool, err 
 	return q.given, q.keep, nil
 }
 
-// looking shows that something takes its time.
-func (c *Call) looking(what string) (done func()) {
+// showWaiting shows what a person waits for.
+func (c *Call) showWaiting(what string) (done func()) {
 	p := render.NewProgress(c.Stderr, 1)
 	p.Begin(what)
 	return p.Clear
@@ -183,7 +183,7 @@ func (q *questions) takePlace(answer string) error {
 			return err
 		}
 		q.given, q.url = read.Sets, true
-		q.TellLeftOut(read)
+		q.NoteLeftOut(read)
 		return nil
 	case strings.HasPrefix(answer, "/"), strings.HasPrefix(answer, "~"):
 		return q.given.Add(q.Keys.Field(key.Socket), answer, false)

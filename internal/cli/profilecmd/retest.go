@@ -12,9 +12,9 @@ import (
 	"gentleharbor/internal/cli/testcmd"
 )
 
-// testAndMend tests a profile that was just made question by question. Where the test fails, the values that may be
-// wrong are asked for again, until it is ready or the user leaves it.
-func (c *Call) testAndMend(ctx context.Context, name string) error {
+// testAndCorrect tests a profile that was made by answering questions. Where the test fails, it asks again for the
+// values that may be wrong, until the profile is ready or the user stops.
+func (c *Call) testAndCorrect(ctx context.Context, name string) error {
 	for {
 		p, err := c.Resolve(name, nil)
 		if err != nil {

@@ -167,7 +167,7 @@ func (j *job) agree(ctx context.Context, w *provision.Request, plan *engine.Plan
 	}
 	if !j.Interactive() {
 		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes does it without asking"),
-			j.Again("yes", "true"))
+			j.CommandWith("yes", "true"))
 	}
 	if w.Verb == provision.Drop || w.Verb == provision.Database && w.DropDatabase {
 		return j.typedName(ctx, w, plan)
@@ -241,7 +241,7 @@ func (j *job) testProfile(ctx context.Context) error {
 		return err
 	}
 	if j.password.kept {
-		defer j.runner.Finder.Know(p.Called, j.password.value, "the "+j.placeOf()+", just saved")()
+		defer j.runner.Finder.SetPassword(p.Called, j.password.value, "the "+j.placeOf()+", just saved")()
 	}
 	j.runner.Admin = j.admin
 	report := j.runner.Run(ctx, p)

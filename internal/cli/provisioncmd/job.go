@@ -341,7 +341,7 @@ func (j *job) logsIn(ctx context.Context) (bool, error) {
 // other.
 func (j *job) tryPassword(ctx context.Context, p *resolve.Profile, v secret.Value) *check.Report {
 	if v.Present() {
-		defer j.runner.Finder.Know(p.Called, v, "this run")()
+		defer j.runner.Finder.SetPassword(p.Called, v, "this run")()
 	}
 	return j.runner.Run(ctx, p)
 }

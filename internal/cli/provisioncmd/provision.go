@@ -119,7 +119,7 @@ func (c *call) noAdministrator(verb provision.Verb, o *options) error {
 		if p, err := c.Resolve(c.Args[0], o.over); err != nil {
 			return err
 		} else if admin := testcmd.NewCall(c.Call).AdministratorOf(p); admin != "" {
-			try = c.Again("as", admin)
+			try = c.CommandWith("as", admin)
 		}
 	}
 	return base.Failure(base.ExitUsage, errors.New("-as is missing: the administrator's profile that does it"), try)

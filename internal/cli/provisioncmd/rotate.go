@@ -118,7 +118,7 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 		return r.endOld(ctx, profiles[0])
 	}
 	if len(profiles) > 1 && !o.yes && !o.dryRun {
-		yes, err := r.sure(ctx, fmt.Sprintf("rotate the passwords of %d profiles, one after another?", len(profiles)))
+		yes, err := r.confirm(ctx, fmt.Sprintf("rotate the passwords of %d profiles, one after another?", len(profiles)))
 		if err != nil {
 			return err
 		}
@@ -138,11 +138,11 @@ func (c *call) rotate(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
-// sure asks for a yes.
-func (c *call) sure(ctx context.Context, question string) (bool, error) {
+// confirm asks for a yes.
+func (c *call) confirm(ctx context.Context, question string) (bool, error) {
 	if !c.Interactive() {
 		return false, base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; -yes does it without asking"),
-			c.Again("yes", "true"))
+			c.CommandWith("yes", "true"))
 	}
 	return c.Confirm(ctx, question, false)
 }
@@ -263,7 +263,7 @@ func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 	}
 	if !o.yes {
 		c.Say("If the server has the new password already, nobody gets in with the old one.")
-		yes, err := c.sure(ctx, "forget the new password of "+name+"?")
+		yes, err := c.confirm(ctx, "forget the new password of "+name+"?")
 		if err != nil {
 			return err
 		}
@@ -329,7 +329,7 @@ func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) err
 	which, err := rotation.Resume(ctx, turn.steps())
 	switch {
 	case errors.Is(err, rotation.ErrNeither):
-		return turn.neither()
+		return turn.explainNeither()
 	case err != nil:
 		return err
 	case which == rotation.Old:

@@ -139,7 +139,7 @@ func (t *profileRotation) close() {
 
 // plan opens the session that changes the password: the account's own where that may, else the administrator's.
 func (t *profileRotation) plan(ctx context.Context) error {
-	if other := t.sharing(ctx); other != "" {
+	if other := t.otherUser(ctx); other != "" {
 		return base.Advise(base.Failure(base.ExitUsage,
 			fmt.Errorf("the profile %s takes its password from the same place, and may "+
 				"be of another account or server: it would no longer get in", other)),
@@ -174,7 +174,7 @@ func (t *profileRotation) planOwn(ctx context.Context) error {
 				"nothing", t.profile.Called)), "let an administrator's profile do it: gharbor secret rotate "+t.profile.Called+
 			" -as ADMIN")
 	}
-	defer t.runner.Finder.Know(t.profile.Called, t.old, "this run")()
+	defer t.runner.Finder.SetPassword(t.profile.Called, t.old, "this run")()
 	var err error
 	if t.admin != nil { // a refusal here is not the end
 		o := t.runner.Open(ctx, t.profile)
@@ -255,7 +255,7 @@ func (t *profileRotation) agree(ctx context.Context) (done bool, err error) {
 	case t.yes:
 		return false, nil
 	}
-	yes, err := t.sure(ctx, "rotate the password of "+t.profile.Called+"?")
+	yes, err := t.confirm(ctx, "rotate the password of "+t.profile.Called+"?")
 	if err == nil && !yes {
 		err = base.Failure(base.ExitFailed, errors.New("nothing was sent"))
 	}
@@ -454,7 +454,7 @@ func (t *profileRotation) reportFailure(ctx context.Context, err error) error {
 		t.Say("stopped: to end the rotation: gharbor secret rotate %s -resume", t.profile.Called)
 		return base.Failure(base.ExitInterrupted, nil)
 	case errors.As(err, &open) && errors.Is(err, rotation.ErrNeither):
-		return t.neither()
+		return t.explainNeither()
 	case errors.As(err, &open):
 		return base.Failure(base.ExitServer, errors.New(clean.Line(err.Error(), 0)),
 			"gharbor secret rotate "+t.profile.Called+" -resume")
@@ -467,8 +467,8 @@ func (t *profileRotation) reportFailure(ctx context.Context, err error) error {
 	return err
 }
 
-// neither is for an account that gets in with neither password.
-func (t *profileRotation) neither() error {
+// explainNeither is the error for an account that can log in with neither password.
+func (t *profileRotation) explainNeither() error {
 	return base.Advise(base.Failure(base.ExitServer, fmt.Errorf("%s: %s; both are kept", t.profile.Called,
 		clean.Line(rotation.ErrNeither.Error(), 0)), "gharbor test "+t.profile.Called),
 		"let an administrator's profile set the old one again: gharbor provision make "+t.profile.Called+" -as ADMIN")

@@ -42,9 +42,9 @@ func (t *profileRotation) otherUsers(ctx context.Context) (lines []string) {
 	return append(lines, t.containers(ctx)...)
 }
 
-// sharing is the first profile of another account, or of a server that may be another one, that takes its password from
-// the place that is about to change: it would no longer get in. "" for none.
-func (t *profileRotation) sharing(ctx context.Context) string {
+// otherUser is the first profile that takes its password from the place to change, and has another account or perhaps
+// another server: it could no longer log in. "" for none.
+func (t *profileRotation) otherUser(ctx context.Context) string {
 	file, err := t.Load()
 	if err != nil {
 		return ""

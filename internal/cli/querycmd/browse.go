@@ -99,7 +99,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	if len(c.Args) == 3 {
 		pattern = c.Args[2]
 	}
-	rows, err := c.things(ctx, one, kind, pattern, o)
+	rows, err := c.findThings(ctx, one, kind, pattern, o)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 		return err
 	}
 	defer other.opened.Close()
-	others, err := c.things(ctx, other, kind, pattern, o)
+	others, err := c.findThings(ctx, other, kind, pattern, o)
 	if err != nil {
 		return err
 	}
@@ -269,8 +269,8 @@ func (c *call) read(
 	return list.Rows, nil
 }
 
-// things are those of a kind that the pattern means.
-func (c *call) things(
+// findThings returns the things of a kind that fit the pattern.
+func (c *call) findThings(
 	ctx context.Context, at *browseTarget, kind *catalogue.Kind, text string, o browseOptions,
 ) ([]catalogue.Row, error) {
 	by := at.server.By

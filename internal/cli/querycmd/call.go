@@ -36,8 +36,9 @@ func (c *call) exclusive(flag string, others ...string) error {
 	return nil
 }
 
-// sure asks whether what was shown is to be done. Nothing was sent yet; without a terminal nothing is, but for a flag.
-func (c *call) sure(ctx context.Context, question, flag string) error {
+// confirm asks whether to do what was shown. Nothing was sent yet; without a terminal nothing is sent, unless a flag
+// agrees.
+func (c *call) confirm(ctx context.Context, question, flag string) error {
 	if !c.Interactive() {
 		return base.Failure(base.ExitUsage, errors.New("there is no terminal to ask on; "+flag))
 	}

@@ -79,7 +79,7 @@ func (c *call) loadRows(ctx context.Context, p *resolve.Profile, o loadOptions) 
 // find finds the table and its columns.
 func (f *rowLoad) find(ctx context.Context, p *resolve.Profile) error {
 	here := at(p, f.opened)
-	rows, err := f.things(ctx, here, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
+	rows, err := f.findThings(ctx, here, catalogue.Find(engine.KindColumns), f.options.table, browseOptions{})
 	if err != nil {
 		return err
 	}

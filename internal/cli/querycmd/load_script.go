@@ -154,7 +154,7 @@ func (l *scriptLoad) askAgreement(ctx context.Context) error {
 	by := l.profile.Engine().Statements
 	var lines []string
 	destroys := l.plan.Destroys()
-	there, err := l.there(ctx, destroys)
+	there, err := l.existing(ctx, destroys)
 	if err != nil {
 		return err
 	}
@@ -181,11 +181,11 @@ func (l *scriptLoad) askAgreement(ctx context.Context) error {
 		}
 		l.Say("%s", clean.Visible(line))
 	}
-	return l.sure(ctx, "do it on "+clean.Word(l.profile.Called)+"?", "nothing was sent; to do it: -yes")
+	return l.confirm(ctx, "do it on "+clean.Word(l.profile.Called)+"?", "nothing was sent; to do it: -yes")
 }
 
-// there says of things whether they are on the server: "" for those that are not.
-func (l *scriptLoad) there(ctx context.Context, things []script.PlannedAction) ([]string, error) {
+// existing says of each thing whether it is on the server: that it is, that it may be, or "".
+func (l *scriptLoad) existing(ctx context.Context, things []script.PlannedAction) ([]string, error) {
 	const yes, unknown = "is there", "may be there"
 	found := make([]string, len(things))
 	if len(things) == 0 {

@@ -288,5 +288,5 @@ func (c *call) askAgreement(ctx context.Context, p *resolve.Profile, s *statemen
 	for _, r := range s.risks {
 		c.Say("%s: %s: the profile's guard asks first", s.place(r.line, r.column), r.why)
 	}
-	return c.sure(ctx, "run them on "+clean.Word(p.Called)+"?", "to run them: -yes")
+	return c.confirm(ctx, "run them on "+clean.Word(p.Called)+"?", "to run them: -yes")
 }

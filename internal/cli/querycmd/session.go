@@ -407,7 +407,7 @@ func (s *session) end() string {
 // leave ends the session. With a transaction open it asks.
 func (s *session) leave() error {
 	if !s.lost && s.opened.Runner.InTransaction() {
-		sure, err := s.sureOf("a transaction is open, and leaving rolls it back. Leave?")
+		sure, err := s.confirm("a transaction is open, and leaving rolls it back. Leave?")
 		if err != nil || !sure {
 			return errors.New("the session goes on")
 		}
@@ -417,8 +417,8 @@ func (s *session) leave() error {
 	return errLeave
 }
 
-// sureOf asks with the session's own editor, which may hold what was typed ahead.
-func (s *session) sureOf(question string) (bool, error) {
+// confirm asks in the session's own editor, which may hold what was typed ahead.
+func (s *session) confirm(question string) (bool, error) {
 	answer, err := s.editor.Read(question + " [y/N]: ")
 	if err != nil {
 		return false, err

@@ -189,7 +189,7 @@ func (s *session) columnsOf(table string) []string {
 func (s *session) ask(kind engine.Kind, one string) []catalogue.Row {
 	ctx, stop := context.WithTimeout(context.Background(), completeAfter)
 	defer stop()
-	second, err := s.aside(ctx)
+	second, err := s.secondConnection(ctx)
 	if err != nil {
 		return nil
 	}

@@ -14,8 +14,8 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// agreedTo asks for what the guard asks about: by the name of what the statement touches, which is to be typed.
-func (s *session) agreedTo(ctx context.Context, p *statement.Piece) error {
+// askName asks the guard's question: a person must type the name of what the statement changes.
+func (s *session) askName(ctx context.Context, p *statement.Piece) error {
 	why := statement.Risk(p.Words, s.by)
 	if s.guard != "ask" || why == "" {
 		return nil
@@ -53,7 +53,7 @@ func (s *session) size(ctx context.Context, e statement.Effect, n statement.Name
 	if e.Kind != "table" {
 		return ""
 	}
-	second, err := s.aside(ctx)
+	second, err := s.secondConnection(ctx)
 	if err != nil {
 		return ""
 	}
@@ -80,7 +80,7 @@ func (s *session) dependents(ctx context.Context, n statement.Name) (all []strin
 	if s.by.Catalogue == nil || s.by.Catalogue.Dependents == "" {
 		return nil
 	}
-	second, err := s.aside(ctx)
+	second, err := s.secondConnection(ctx)
 	if err != nil {
 		return nil
 	}

@@ -18,9 +18,8 @@ import (
 	"gentleharbor/core/statement"
 )
 
-// aside is the second connection, for what is asked beside the statements: one that is open in a transaction, or
-// waits, is left alone.
-func (s *session) aside(ctx context.Context) (*browseTarget, error) {
+// secondConnection is used for look-ups beside the statements: the first one may be in a transaction, or busy.
+func (s *session) secondConnection(ctx context.Context) (*browseTarget, error) {
 	if s.by.Catalogue == nil {
 		return nil, fmt.Errorf("this version can't browse %s", s.profile.Engine().Word)
 	}
@@ -58,7 +57,7 @@ func (s *session) browseWord(ctx context.Context, args []string) error {
 	if err := hasKind(s.profile, kind); err != nil {
 		return err
 	}
-	second, err := s.aside(ctx)
+	second, err := s.secondConnection(ctx)
 	if err != nil {
 		return err
 	}
@@ -72,7 +71,7 @@ func (s *session) browseWord(ctx context.Context, args []string) error {
 	if len(args) == 2 {
 		pattern = args[1]
 	}
-	rows, err := one.things(ctx, second, kind, pattern, o)
+	rows, err := one.findThings(ctx, second, kind, pattern, o)
 	if err != nil {
 		return s.drop(err)
 	}
@@ -109,7 +108,7 @@ func (s *session) profileWord(ctx context.Context, args []string) error {
 // move goes on at another place. Where that can't be reached the session stays where it is.
 func (s *session) move(ctx context.Context, name string, o connectFlags, database string) error {
 	if s.opened.Runner.InTransaction() {
-		sure, err := s.sureOf("a transaction is open, and a new connection rolls it back. Go on?")
+		sure, err := s.confirm("a transaction is open, and a new connection rolls it back. Go on?")
 		if err != nil || !sure {
 			return errors.New("the session stays where it is")
 		}

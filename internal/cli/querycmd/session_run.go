@@ -26,7 +26,7 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	if copies(p.Words) {
 		return errors.New("the session takes and gives no data beside a statement (COPY … STDIN); gharbor load does")
 	}
-	if err := s.agreedTo(ctx, p); err != nil {
+	if err := s.askName(ctx, p); err != nil {
 		return err
 	}
 	s.more = nil

@@ -37,9 +37,10 @@ func (c *Call) KeepKey(ctx context.Context, o WalletFlags, name, account string,
 	return err
 }
 
-// KeepTold keeps a password that somebody tells once as the wallet's entry of a profile. The wallet is open before tell
-// is called; where it can't be written afterwards, the password is shown, as it would be lost.
-func (c *Call) KeepTold(ctx context.Context, o WalletFlags, p *resolve.Profile,
+// KeepReceived keeps a password that tell returns only once as the wallet's entry of a profile. It opens the wallet
+// before it calls tell. Where the wallet can't be written afterwards, it shows the password, which would else be
+// lost.
+func (c *Call) KeepReceived(ctx context.Context, o WalletFlags, p *resolve.Profile,
 	tell func() (user string, v secret.Value, err error)) error {
 	b, err := c.BindingOf(ctx, p)
 	if err != nil {

@@ -98,7 +98,7 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 	case !c.Interactive():
 		err = NoTerminal("the new passphrase", flag+" FILE   # a 0600 file with the passphrase in its first line")
 	default:
-		v, err = c.twice(ctx, "a new passphrase for the wallet")
+		v, err = c.askTwice(ctx, "a new passphrase for the wallet")
 	}
 	if err != nil {
 		return nil, err
@@ -109,15 +109,15 @@ func (c *Call) newPassphrase(ctx context.Context, file, flag string) (*wallet.Pa
 			return nil, base.Usage("%s", pass.Weakness())
 		}
 		c.Say("%s", pass.Weakness())
-		if pass.Value, err = c.twice(ctx, "a new passphrase for the wallet"); err != nil {
+		if pass.Value, err = c.askTwice(ctx, "a new passphrase for the wallet"); err != nil {
 			return nil, err
 		}
 	}
 	return pass, nil
 }
 
-// twice asks for a secret until it was typed twice the same.
-func (c *Call) twice(ctx context.Context, prompt string) (secret.Value, error) {
+// askTwice asks for a secret until it is typed twice the same.
+func (c *Call) askTwice(ctx context.Context, prompt string) (secret.Value, error) {
 	defer c.HideTyping()()
 	for range 3 {
 		first, err := c.Secret(ctx, prompt)

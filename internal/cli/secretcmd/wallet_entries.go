@@ -56,7 +56,7 @@ func (o *secretInput) take(ctx context.Context, c *Call, prompt string) (secret.
 	case o.generate > 0:
 		return Generate(o.generate), nil
 	}
-	v, err := c.twice(ctx, prompt)
+	v, err := c.askTwice(ctx, prompt)
 	if err == nil && v.Empty() {
 		err = base.Usage("an empty password is not saved. If the server wants none: gharbor set NAME secret=none")
 	}

@@ -46,7 +46,7 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 		}
 		if engine == "" {
 			return nil, base.Failure(base.ExitUsage, fmt.Errorf("which kind of server is it? give its -engine"),
-				c.Again("engine", c.engineOf(word)))
+				c.CommandWith("engine", c.engineOf(word)))
 		}
 		word = c.Engines.ByWord(engine).URL.Scheme + "://" + word
 	}
@@ -62,7 +62,7 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 			return nil, base.Usage("-engine and the URL name different engines")
 		}
 	}
-	c.TellLeftOut(read)
+	c.NoteLeftOut(read)
 	return &target{word, read.Sets}, nil
 }
 

@@ -266,7 +266,7 @@ func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form stri
 	lost := conn.MissingFrom(&read)
 	off := conn
 	off.TLS = "off"
-	if rule := "tls=" + conn.TLS; !slices.Contains(lost, rule) && carries(conn, form) == carries(off, form) &&
+	if rule := "tls=" + conn.TLS; !slices.Contains(lost, rule) && readBack(conn, form) == readBack(off, form) &&
 		(conn.TLS == "required" || conn.TLS == "verified") && conn.First().Socket == "" {
 		lost = append(lost, rule) // it is read back as a default of ours; other programs have other defaults
 	}
@@ -276,8 +276,8 @@ func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form stri
 	return nil
 }
 
-// carries is what programs read of a connection, in a form.
-func carries(c handover.Connection, form string) string {
+// readBack is the part of a connection that programs read from a form.
+func readBack(c handover.Connection, form string) string {
 	if form == "url" {
 		return c.URL()
 	}

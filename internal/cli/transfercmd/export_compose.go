@@ -43,7 +43,7 @@ func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 		if called.Compose() {
 			project, w.Name = called.Project, called.Service
 		}
-		w.Image, w.Port = c.asItIs(ctx, p, w.Image, w.Port)
+		w.Image, w.Port = c.currentContainer(ctx, p, w.Image, w.Port)
 	}
 	if w.Image == "" {
 		w.Image = making.OfficialImage(w.Engine, c.LastSeen().All()[lastseen.Key(p)].Version)
@@ -62,9 +62,8 @@ func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOp
 	return nil
 }
 
-// asItIs are the image of a profile's container, and the port at which it is published,
-// where its engine has it now.
-func (c *Call) asItIs(ctx context.Context, p *resolve.Profile, image string, port int) (string, int) {
+// currentContainer is the image and the published port of a profile's container, where its engine has one now.
+func (c *Call) currentContainer(ctx context.Context, p *resolve.Profile, image string, port int) (string, int) {
 	called, _ := address.ContainerOf(p)
 	client, one, found := c.Containers().Find(ctx, called, p.Text(key.Endpoint))
 	if found != nil {

@@ -178,7 +178,7 @@ func (c *Call) shortcutFolder(ctx context.Context, into string) (string, error) 
 				Err:  errors.New("give -into FOLDER (there is no terminal to ask on)"),
 			}
 			if byDefault != "" {
-				failure.Try = []string{c.Again("into", byDefault)}
+				failure.Try = []string{c.CommandWith("into", byDefault)}
 			}
 			return "", failure
 		}

@@ -118,7 +118,7 @@ func (c *Call) runWith(ctx context.Context, o withOptions) error {
 		return &secret.Failure{Found: found}
 	}
 	if !o.Login {
-		c.TellGuard(p)
+		c.NoteGuard(p)
 	}
 	words := c.Args[1:]
 	program, err := c.program(words[0])

@@ -162,7 +162,7 @@ func (c *Call) prepare(
 	if o.Login {
 		return c.loggingIn(ctx, p, o, finder, told)
 	}
-	c.TellGuard(p)
+	c.NoteGuard(p)
 	conn, err := c.HandOver(ctx, p, secret.Value{})
 	if err != nil {
 		return nil, err
@@ -357,7 +357,7 @@ func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profi
 	}
 	failure.Err = fmt.Errorf("-local: %s is taken%s", o.local, who)
 	if free, err := tunnel.Free(host, port+1); err == nil {
-		failure.Try = append(failure.Try, c.Again("local", net.JoinHostPort(host, strconv.Itoa(free))))
+		failure.Try = append(failure.Try, c.CommandWith("local", net.JoinHostPort(host, strconv.Itoa(free))))
 	}
 	return failure
 }

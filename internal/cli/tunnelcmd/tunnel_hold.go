@@ -35,7 +35,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parentProc
 	if err != nil {
 		return err
 	}
-	name, err := c.calledName(c.Args[0])
+	name, err := c.tunnelName(c.Args[0])
 	if err != nil {
 		return err
 	}
@@ -96,7 +96,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parentProc
 	if parent == nil {
 		s := h.Tunnel.Status()
 		c.Say("closed: %s (%s, %s sent, %s received)%s", s.Local, count(s.Connections, "connection"), size(s.Sent),
-			size(s.Received), because(why))
+			size(s.Received), reasonSuffix(why))
 	}
 	return nil
 }
@@ -107,7 +107,7 @@ var errClosed = errors.New("tunnel close was asked for")
 // errNotFound ends a tunnel that tunnel list can't find any more.
 var errNotFound = errors.New("its control socket was removed, so that tunnel close could not have ended it")
 
-func because(why error) string {
+func reasonSuffix(why error) string {
 	if why == nil || errors.Is(why, context.Canceled) {
 		return ""
 	}
@@ -137,8 +137,8 @@ func noAnswer(what string, silent *privatesocket.SilentError) error {
 		silent.EndLine()+"   # ends it")
 }
 
-// calledName is the name by which a profile's tunnel is known.
-func (c *Call) calledName(name string) (string, error) {
+// tunnelName is the name of a profile's tunnel.
+func (c *Call) tunnelName(name string) (string, error) {
 	p, err := c.Resolve(name, nil)
 	if err != nil {
 		return "", err
@@ -175,7 +175,7 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	if err != nil {
 		return err
 	}
-	name, err := c.calledName(c.Args[0])
+	name, err := c.tunnelName(c.Args[0])
 	if err != nil {
 		return err
 	}

@@ -117,7 +117,7 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 		c.Notice("sessions begin read-only, but a program can end that (%s): to be sure, use an account that "+
 			"may only read", spec.Front.Undo)
 	} else {
-		c.TellGuard(p)
+		c.NoteGuard(p)
 	}
 	login := &tunnel.Login{
 		Front:       spec.Front,
