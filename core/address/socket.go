@@ -36,7 +36,7 @@ func locateSocket(p Profile) ([]Candidate, *finding.Finding) {
 	if spec := p.Engine(); spec != nil {
 		named = spec.Sockets
 	}
-	c.inFolder(named)
+	c.setFolderSocket(named)
 	if len(c.Socket) > maxSocketPath {
 		return nil, finding.New(finding.ProfileIncomplete,
 			"the socket's path has %d bytes; a socket's address can have %d", len(c.Socket), maxSocketPath).
@@ -45,8 +45,8 @@ func locateSocket(p Profile) ([]Candidate, *finding.Finding) {
 	return []Candidate{c}, nil
 }
 
-// inFolder finds a socket in the folder that a profile names; named are the engine's names for sockets.
-func (c *Candidate) inFolder(named engine.Sockets) {
+// setFolderSocket finds a socket in the folder that a profile names; named are the engine's names for sockets.
+func (c *Candidate) setFolderSocket(named engine.Sockets) {
 	if named.ByPort() {
 		c.portSocket(named)
 	} else {

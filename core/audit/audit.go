@@ -108,7 +108,7 @@ func Run(_ context.Context, s Subject) []Issue {
 	a.clouds()
 	a.projectText()
 	a.dotenvFiles()
-	a.leftOver()
+	a.auditLeftovers()
 	a.wallet(a.rotations())
 	if a.Folder != a.Home { // which has files of many programs
 		a.otherFiles()

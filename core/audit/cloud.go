@@ -93,8 +93,8 @@ func (a *auditor) placeOf(account, within string) *wire.Place {
 	return nil
 }
 
-// wide is the shortest prefix that still is a place: a site of IPv4, and one of IPv6 (RFC 6177).
-func wide(p netip.Prefix) bool {
+// isWide reports whether a range is more than one site: shorter than /24 of IPv4, or than /48 of IPv6 (RFC 6177).
+func isWide(p netip.Prefix) bool {
 	if p.Addr().Is4() {
 		return p.Bits() < 24
 	}
@@ -112,7 +112,7 @@ func (a *auditor) rule(at Place, c Cloud, within string, r wire.Rule) {
 	switch {
 	case prefix.Bits() == 0:
 		a.addIssue(finding.AuditRuleOpen, High, at, "the rule %s lets everybody in to %s", r.ID, name).Suggest("%s", remove)
-	case wide(prefix):
+	case isWide(prefix):
 		a.addIssue(finding.AuditRuleOpen, Medium, at, "the rule %s lets the whole network %s in to %s", r.ID, r.Range, name).
 			Suggest("%s", remove)
 	case r.Until.IsZero() || time.Until(r.Until) > 365*24*time.Hour:

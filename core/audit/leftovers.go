@@ -20,9 +20,9 @@ import (
 // shellHistories are the files, below a user's home, in which shells keep what was typed.
 var shellHistories = []string{".bash_history", ".zsh_history", ".ash_history", ".local/share/fish/fish_history"}
 
-// leftOver looks for passwords that were left where nobody means to keep one: in what was typed, in variables, in the
-// engines' clients' own files, and in notes.
-func (a *auditor) leftOver() {
+// auditLeftovers looks for passwords in places that are not meant for them: shell histories, variables, files of the
+// engines' clients, and notes.
+func (a *auditor) auditLeftovers() {
 	spelled := a.passwordPatterns()
 	names := shellHistories
 	for _, spec := range a.Engines.All() {

@@ -181,7 +181,7 @@ func (s *Sender) lineOf(rows []batchRow, refused *engine.StatementError) int {
 func (s *Sender) batches(ctx context.Context, from *Source) error {
 	for {
 		b := s.fill(from)
-		if err := s.sift(ctx, b.rows); err != nil {
+		if err := s.sendSplit(ctx, b.rows); err != nil {
 			return err
 		}
 		if errors.Is(b.err, io.EOF) {
@@ -193,8 +193,8 @@ func (s *Sender) batches(ctx context.Context, from *Source) error {
 	}
 }
 
-// sift sends rows, and finds those that the server refuses: by the row that it names, else by halves.
-func (s *Sender) sift(ctx context.Context, rows []batchRow) error {
+// sendSplit sends rows, and finds those that the server refuses: by the row that it names, else by sending halves.
+func (s *Sender) sendSplit(ctx context.Context, rows []batchRow) error {
 	for len(rows) > 0 {
 		err := s.put(ctx, rows)
 		var refused *engine.StatementError
@@ -206,13 +206,13 @@ func (s *Sender) sift(ctx context.Context, rows []batchRow) error {
 		case len(rows) == 1:
 			n = 1
 		case n < 1 || n > len(rows):
-			if err := s.sift(ctx, rows[:len(rows)/2]); err != nil {
+			if err := s.sendSplit(ctx, rows[:len(rows)/2]); err != nil {
 				return err
 			}
 			rows = rows[len(rows)/2:]
 			continue
 		case n > 1:
-			if err := s.sift(ctx, rows[:n-1]); err != nil {
+			if err := s.sendSplit(ctx, rows[:n-1]); err != nil {
 				return err
 			}
 			rows = rows[n-1:]

@@ -194,13 +194,13 @@ func (r *Runner) test(ctx context.Context, p *resolve.Profile) *test {
 	if report.Interrupted {
 		report.Outcome = finding.Skip // it is not known
 	}
-	report.leaveOut()
+	report.leaveOutFacts()
 	return t
 }
 
-// leaveOut removes the facts that were not learned. A value of the profile is not the server's, and an unknown is not
-// "none".
-func (r *Report) leaveOut() {
+// leaveOutFacts removes the facts that the test did not learn: a value of the profile is not the server's, and an
+// unknown is not "none".
+func (r *Report) leaveOutFacts() {
 	f := r.Facts
 	if !r.Reached("speak") {
 		f.Engine = ""

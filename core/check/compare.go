@@ -96,7 +96,7 @@ func (r *Runner) Compare(ctx context.Context, a, b *resolve.Profile) *Comparison
 	if sides[0].ready() && sides[1].ready() {
 		bound, cancel := context.WithTimeout(ctx, DefaultTimeout)
 		defer cancel()
-		c.Expectations = append(c.Expectations, oneSided(bound, sides)...)
+		c.Expectations = append(c.Expectations, compareOneSided(bound, sides)...)
 	}
 	return c
 }
@@ -215,8 +215,8 @@ func yesNo(b *bool) string {
 	return strconv.FormatBool(*b)
 }
 
-// oneSided checks the expectations of both profiles on both servers, and returns those that hold on one server only.
-func oneSided(ctx context.Context, sides [2]*side) []Expectation {
+// compareOneSided checks the expectations of both profiles on both servers, and returns those that hold on only one.
+func compareOneSided(ctx context.Context, sides [2]*side) []Expectation {
 	var all []Expectation
 	for _, owner := range sides {
 		for _, e := range owner.profile.Values() {

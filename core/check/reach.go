@@ -189,7 +189,7 @@ func (t *test) reach(ctx context.Context, c address.Candidate) (*route.Connectio
 		}
 		return result
 	}})
-	unsettled := ok && mixed(addrs)
+	unsettled := ok && hasBothFamilies(addrs)
 	if name.Stage != "" && !unsettled {
 		t.stages.record(name)
 	}
@@ -302,7 +302,7 @@ func (t *test) sawPassed(found *finding.Finding) {
 	}
 }
 
-func mixed(addrs []netip.Addr) bool {
+func hasBothFamilies(addrs []netip.Addr) bool {
 	six := slices.ContainsFunc(addrs, netip.Addr.Is6)
 	four := slices.ContainsFunc(addrs, netip.Addr.Is4)
 	return six && four

@@ -96,13 +96,13 @@ func cutKnown(line, text string) string {
 		!strings.Contains(line, text) {
 		return line
 	}
-	if strings.ContainsFunc(text, betweenTokens) { // it is more than a token itself
+	if strings.ContainsFunc(text, isSeparator) { // it is more than a token itself
 		return strings.ReplaceAll(line, text, CutOut)
 	}
 	plain := wordlike().MatchString(text)
 	var b strings.Builder
 	for line != "" {
-		end := strings.IndexFunc(line, betweenTokens)
+		end := strings.IndexFunc(line, isSeparator)
 		if end < 0 {
 			end = len(line)
 		}
@@ -122,8 +122,8 @@ func cutKnown(line, text string) string {
 	return b.String()
 }
 
-// betweenTokens are the signs between the tokens of a log's line.
-func betweenTokens(r rune) bool {
+// isSeparator reports whether a character stands between the tokens of a log's line.
+func isSeparator(r rune) bool {
 	return unicode.IsSpace(r) || strings.ContainsRune("\"'`=:,;()[]{}<>@|&?", r)
 }
 

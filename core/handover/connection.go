@@ -59,7 +59,7 @@ func NewConnection(p *resolve.Profile, servers []address.Candidate, v secret.Val
 		c.CA, c.TLSName, c.CRL = "", "", ""
 	}
 	c.All = c.Servers
-	c.spellOut(servers)
+	c.setCertificateName(servers)
 	return c, nil
 }
 
@@ -80,9 +80,9 @@ func Endpoint(c address.Candidate) engine.Endpoint {
 	return engine.Endpoint{Host: c.Host, Port: c.Port, Socket: c.Socket, Folder: c.Folder}
 }
 
-// spellOut names the certificate's owner where the address that is dialled says another. Programs take one
-// such name, so then they are given the first server.
-func (c *Connection) spellOut(servers []address.Candidate) {
+// setCertificateName sets the name on the certificate where it differs from the address to dial. Programs take one
+// such name, so they then get only the first server.
+func (c *Connection) setCertificateName(servers []address.Candidate) {
 	first := servers[0]
 	if c.TLS == "verified" && c.TLSName == "" && (first.StaticHost != nil || first.Name != "") {
 		c.TLSName, c.Servers = first.CertificateName(), c.Servers[:1]

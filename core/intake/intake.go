@@ -100,10 +100,10 @@ func (r Reader) connection(text string) (Connection, error) {
 	if err != nil {
 		return Connection{}, err
 	}
-	return foundIn(c, nameOf(c.Sets), ""), nil
+	return newConnection(c, nameOf(c.Sets), ""), nil
 }
 
-func foundIn(c *connurl.Connection, name, origin string) Connection {
+func newConnection(c *connurl.Connection, name, origin string) Connection {
 	return Connection{Name: name, Sets: c.Sets, Password: c.Password, Origin: origin, Other: c.LeftOut, Notes: c.Notes}
 }
 
@@ -236,7 +236,7 @@ func (r Reader) fromPairs(word string, pairs [][2]string) (Connection, error) {
 	if !slices.ContainsFunc(sets, func(s schema.Override) bool { return s.Field.Address }) {
 		sets = append(sets, schema.Override{Field: r.Schema.Field(key.Host), Value: schema.TextValue("127.0.0.1")})
 	}
-	one := foundIn(c, nameOf(sets), "")
+	one := newConnection(c, nameOf(sets), "")
 	one.Sets = sets
 	return one, nil
 }

@@ -52,7 +52,7 @@ func newFull(s Settings) *richEditor {
 			panic(err) // the library has no such keys
 		}
 	}
-	shell.PasteTransformer = harmless
+	shell.PasteTransformer = removeControls
 	f := &richEditor{Settings: s, shell: shell}
 	shell.History.Delete()
 	shell.History.Add("statements", historyAdapter{s.History})
@@ -78,9 +78,9 @@ func (f *richEditor) Read(prompt string) (string, error) {
 	return line, err
 }
 
-// harmless is a text without what could steer the terminal when it is shown: what is pasted, or comes from a file or a
-// server, may have that.
-func harmless(text string) string {
+// removeControls removes what could steer the terminal from a text: pasted text, and text from a file or a server,
+// can have that.
+func removeControls(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r < 0x20 && r != '\n' && r != '\t' && r != '\r' || r >= 0x7f && r < 0xa0 {
 			return -1
@@ -98,8 +98,8 @@ func (f *richEditor) complete(line []rune, cursor int) readline.Completions {
 	all, replaced := f.Complete(before)
 	var values []string
 	for _, c := range all {
-		if harmless(c.Text) == c.Text { // else it could not be inserted as it is
-			values = append(values, c.Text, harmless(c.What))
+		if removeControls(c.Text) == c.Text { // else it could not be inserted as it is
+			values = append(values, c.Text, removeControls(c.What))
 		}
 	}
 	completions := readline.CompleteValuesDescribed(values...)
@@ -117,7 +117,7 @@ func (p historyAdapter) GetLine(i int) (string, error) {
 	if i < 0 || i >= len(lines) {
 		return "", errors.New("there is no such line")
 	}
-	return harmless(strings.TrimRight(lines[i], "\n")), nil
+	return removeControls(strings.TrimRight(lines[i], "\n")), nil
 }
 
 func (p historyAdapter) Len() int  { return len(p.all()) }

@@ -159,7 +159,7 @@ func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
 
 func (p Places) askAt(ctx context.Context, addr netip.AddrPort) Server {
 	s := Server{Address: addr.String(), Port: int(addr.Port()), State: "answers"}
-	service, n, ok := p.identify(ctx, "tcp", s.Address, p.likely(s.Port))
+	service, n, ok := p.identify(ctx, "tcp", s.Address, p.guessEngine(s.Port))
 	s.Connections = n
 	if ok {
 		s.Engine, s.Version, s.What = service.Engine, service.Version, service.What
@@ -167,8 +167,8 @@ func (p Places) askAt(ctx context.Context, addr netip.AddrPort) Server {
 	return s
 }
 
-// likely is the engine whose usual port it is, "" for none.
-func (p Places) likely(port int) string {
+// guessEngine is the engine whose usual port it is, "" for none.
+func (p Places) guessEngine(port int) string {
 	if spec := p.Engines.AtPort(port); spec != nil {
 		return spec.Word
 	}

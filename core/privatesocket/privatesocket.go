@@ -124,15 +124,15 @@ var ErrTooLong = errors.New("the path of its socket is too long for the system: 
 func Listening(socket string) bool {
 	conn, err := net.DialTimeout("unix", socket, time.Second)
 	if err != nil {
-		return !nobody(err)
+		return !isNoListener(err)
 	}
 	conn.Close()
 	return true
 }
 
-// nobody reports whether an error of dialling a socket says that no process listens there. A path that is too long for
-// the system is nobody's either.
-func nobody(err error) bool {
+// isNoListener reports whether an error of dialling a socket says that no process listens there, as is also the case
+// for a path that is too long for the system.
+func isNoListener(err error) bool {
 	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ECONNREFUSED) || errors.Is(err, syscall.ENOTDIR) ||
 		errors.Is(err, syscall.EINVAL)
 }
@@ -157,7 +157,7 @@ func Serve(ctx context.Context, listener net.Listener,
 		l.SetUnlinkOnClose(false) // what is there by then may be another's
 	}
 	end := func() {
-		if err == nil && inPlace(socket, own) {
+		if err == nil && isOwnSocket(socket, own) {
 			os.Remove(socket)
 		}
 		listener.Close()
@@ -187,7 +187,7 @@ func Serve(ctx context.Context, listener net.Listener,
 func socketGone(ctx context.Context, socket string, own fs.FileInfo) bool {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
-	for inPlace(socket, own) {
+	for isOwnSocket(socket, own) {
 		select {
 		case <-ctx.Done():
 			return false
@@ -197,9 +197,9 @@ func socketGone(ctx context.Context, socket string, own fs.FileInfo) bool {
 	return true
 }
 
-// inPlace reports whether a socket is still the one that it was. The system gives a file's number to
-// the next one: its time is compared too.
-func inPlace(socket string, own fs.FileInfo) bool {
+// isOwnSocket reports whether a socket is still this process's. The system gives a removed file's number to a new
+// one, so it compares the time too.
+func isOwnSocket(socket string, own fs.FileInfo) bool {
 	now, err := os.Lstat(socket)
 	return err == nil && os.SameFile(own, now) && now.ModTime().Equal(own.ModTime()) &&
 		now.Mode().Type() == own.Mode().Type()
@@ -235,10 +235,10 @@ func Ask(ctx context.Context, socket string, request []byte, most int64, reply a
 	defer cancel()
 	conn, err := (&net.Dialer{}).DialContext(bound, "unix", socket)
 	switch {
-	case err != nil && nobody(err):
+	case err != nil && isNoListener(err):
 		return ErrNone
 	case err != nil:
-		return silent(ctx, nil, err)
+		return silentError(ctx, nil, err)
 	}
 	defer conn.Close()
 	defer context.AfterFunc(bound, func() { conn.SetDeadline(time.Unix(1, 0)) })()
@@ -254,7 +254,7 @@ func Ask(ctx context.Context, socket string, request []byte, most int64, reply a
 	case !errors.Is(err, os.ErrDeadlineExceeded) && hasEnded(bound, socket):
 		return ErrNone
 	}
-	return silent(ctx, conn, err)
+	return silentError(ctx, conn, err)
 }
 
 // hasEnded reports whether no process listens at a socket any more: one that ends during a request closes the
@@ -262,14 +262,14 @@ func Ask(ctx context.Context, socket string, request []byte, most int64, reply a
 func hasEnded(ctx context.Context, socket string) bool {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", socket)
 	if err != nil {
-		return nobody(err)
+		return isNoListener(err)
 	}
 	conn.Close()
 	return false
 }
 
-// silent is the error for a process that is there and did not answer.
-func silent(ctx context.Context, conn net.Conn, err error) error {
+// silentError is the error for a process that listens and did not answer.
+func silentError(ctx context.Context, conn net.Conn, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

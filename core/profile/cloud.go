@@ -171,7 +171,7 @@ func (f *File) AddCloud(name string, sets []schema.Override) (*Edit, error) {
 		return nil, refuse("cloud account %q exists already (%s:%d); gharbor cloud set %s changes it", name, f.Path, c.Line,
 			name)
 	}
-	if err := onceEach(sets); err != nil {
+	if err := refuseRepeated(sets); err != nil {
 		return nil, err
 	}
 	c := &Cloud{table: table{Name: name, kind: "cloud"}}
@@ -197,7 +197,7 @@ func (f *File) SetCloud(name string, sets []schema.Override) (*Edit, error) {
 	if c == nil {
 		return nil, f.MissingCloud(name)
 	}
-	if err := onceEach(sets); err != nil {
+	if err := refuseRepeated(sets); err != nil {
 		return nil, err
 	}
 	want := &Cloud{table: c.copy()}

@@ -51,8 +51,8 @@ type header struct {
 	name  span // path[1] as written, where there is one
 }
 
-// here is where the header stands: an empty range, which lines widens to its line.
-func (h header) here() (int32, int32) { return int32(h.start), int32(h.start) }
+// emptyRange is an empty range at the header, which lines widens to its line.
+func (h header) emptyRange() (int32, int32) { return int32(h.start), int32(h.start) }
 
 // span is a range of bytes of the file. A file is smaller than 4 MiB, so its
 // offsets fit an int32; 10,000 profiles have 70,000 entries.

@@ -317,7 +317,7 @@ func (f *File) Set(name string, sets []schema.Override) (*Edit, error) {
 	if p == nil {
 		return nil, f.Missing(name)
 	}
-	if err := onceEach(sets); err != nil {
+	if err := refuseRepeated(sets); err != nil {
 		return nil, err
 	}
 	want := p.clone()
@@ -347,8 +347,8 @@ func (f *File) Set(name string, sets []schema.Override) (*Edit, error) {
 	return e, nil
 }
 
-// onceEach refuses a key that is given twice.
-func onceEach(sets []schema.Override) error {
+// refuseRepeated refuses a key that is given twice.
+func refuseRepeated(sets []schema.Override) error {
 	for i, s := range sets {
 		if slices.ContainsFunc(sets[:i], func(o schema.Override) bool { return o.Field == s.Field && o.Hop == s.Hop }) {
 			return refuse("%s is given twice", s.Field.Name)

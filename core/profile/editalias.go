@@ -47,7 +47,7 @@ func (f *File) AddAlias(name string, sets []schema.Override) (*Edit, error) {
 	if err := f.freeAlias(name); err != nil {
 		return nil, err
 	}
-	if err := onceEach(sets); err != nil {
+	if err := refuseRepeated(sets); err != nil {
 		return nil, err
 	}
 	a := &Alias{table: table{Name: name, kind: "alias"}}
@@ -62,7 +62,7 @@ func (f *File) AddAlias(name string, sets []schema.Override) (*Edit, error) {
 	if why := a.problem(f.schema); why != "" {
 		return nil, refuse("%s", why)
 	}
-	if err := f.leadsBack(a); err != nil {
+	if err := f.checkCircle(a); err != nil {
 		return nil, err
 	}
 	e := f.edit()
@@ -88,7 +88,7 @@ func (f *File) SetAlias(name string, sets []schema.Override) (*Edit, error) {
 	if a == nil {
 		return nil, f.MissingAlias(name)
 	}
-	if err := onceEach(sets); err != nil {
+	if err := refuseRepeated(sets); err != nil {
 		return nil, err
 	}
 	want := &Alias{table: a.copy()}
@@ -104,15 +104,15 @@ func (f *File) SetAlias(name string, sets []schema.Override) (*Edit, error) {
 	if why := want.problem(f.schema); why != "" {
 		return nil, refuse("%s", why)
 	}
-	if err := f.leadsBack(want); err != nil {
+	if err := f.checkCircle(want); err != nil {
 		return nil, err
 	}
 	e.wantAliases[slices.Index(e.wantAliases, a)] = want
 	return e, nil
 }
 
-// leadsBack refuses an alias that would lead back to itself, over others of the file.
-func (f *File) leadsBack(a *Alias) error {
+// checkCircle refuses an alias that would lead back to itself, over others of the file.
+func (f *File) checkCircle(a *Alias) error {
 	names := []string{a.Name}
 	for next := a.Text(key.Alias); next != "" && len(names) <= MaxAliases; {
 		names = append(names, next)

@@ -104,7 +104,7 @@ func (f *File) AddHop(name string, sets []schema.Override) (*Edit, error) {
 // insertTable adds a table behind another one.
 func (e *Edit) insertTable(behind int, header string, entries []Entry) {
 	d := e.doc
-	first, end := d.headers[behind].here()
+	first, end := d.headers[behind].emptyRange()
 	if last := d.lastOf(behind); last != nil {
 		first, end = last.start, last.outerEnd
 	}
@@ -144,7 +144,7 @@ func (f *File) RemoveHop(name string, number int) (*Edit, error) {
 // cutTable takes a table out, with the comment directly above it.
 func (e *Edit) cutTable(table int) {
 	d := e.doc
-	first, last := d.headers[table].here()
+	first, last := d.headers[table].emptyRange()
 	if own := d.lastOf(table); own != nil {
 		last = own.outerEnd
 	}

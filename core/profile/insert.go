@@ -68,7 +68,7 @@ func (e *Edit) insertInto(table int, key string, v schema.Value) {
 	d := e.doc
 	last := d.lastOf(table)
 	if last == nil {
-		_, end := d.lines(d.headers[table].here())
+		_, end := d.lines(d.headers[table].emptyRange())
 		e.insertLine(end, key+" = "+v.TOML())
 		return
 	}
@@ -108,7 +108,7 @@ func (e *Edit) insert(at int, text string) {
 
 func (e *Edit) insertExpectTable(p *table, table int, key string, v schema.Value) {
 	d := e.doc
-	first, end := d.headers[table].here()
+	first, end := d.headers[table].emptyRange()
 	if last := d.lastOf(table); last != nil {
 		first, end = last.start, last.outerEnd
 	}

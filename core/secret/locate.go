@@ -230,11 +230,11 @@ func (f *Finder) locate(ctx context.Context, q Query) (*Location, *finding.Findi
 	if file := f.credentialFile(q); file != nil {
 		return file.Locate(f, q)
 	}
-	return f.inOrder(ctx, q)
+	return f.locateInOrder(ctx, q)
 }
 
-// inOrder is the order for a profile that names no source.
-func (f *Finder) inOrder(ctx context.Context, q Query) (*Location, *finding.Finding) {
+// locateInOrder tries each source in order, for a profile that names none.
+func (f *Finder) locateInOrder(ctx context.Context, q Query) (*Location, *finding.Finding) {
 	var tried []string
 	if q.Credentials != nil {
 		located, found := q.Credentials.Locate(f, q)

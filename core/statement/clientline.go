@@ -8,7 +8,7 @@ func (l *scan) clientLine(c byte) bool {
 		return false
 	}
 	n := 0
-	for n < maxClientWord && letter(l.at(n)) && l.at(n) < 0x80 {
+	for n < maxClientWord && isLetter(l.at(n)) && l.at(n) < 0x80 {
 		n++
 	}
 	if !l.client.Begins(strings.ToUpper(string(l.buffer[l.pos : l.pos+max(n, 1)]))) {
@@ -42,7 +42,7 @@ func (l *scan) colon() {
 		i++
 	}
 	from := i
-	for c := l.at(i); letter(c) || digit(c); c = l.at(i) {
+	for c := l.at(i); isLetter(c) || digit(c); c = l.at(i) {
 		i++
 	}
 	if i == from || from == 2 && l.at(i) != quote {

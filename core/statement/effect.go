@@ -176,7 +176,7 @@ func (w *words) read() token {
 			w.at += 2
 		case c == '"' && !w.lexis.DoubleQuoted, c == '`' && w.lexis.Backticks:
 			return token{name: w.readQuoted(c)}
-		case letter(c):
+		case isLetter(c):
 			from := w.at
 			for w.at < len(w.text) && inWord(w.text[w.at]) {
 				w.at++

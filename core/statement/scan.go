@@ -77,7 +77,7 @@ func (l *scan) step() (done bool, err error) {
 		return false, err
 	}
 	switch {
-	case letter(c):
+	case isLetter(c):
 		l.word()
 	case digit(c):
 		l.number()
@@ -452,13 +452,13 @@ func (l *scan) copies() bool {
 	return false
 }
 
-func letter(c byte) bool {
+func isLetter(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c >= 0x80
 }
 
 func digit(c byte) bool { return c >= '0' && c <= '9' }
 
 // inWord reports whether a character goes on with a word.
-func inWord(c byte) bool { return letter(c) || digit(c) || c == '$' }
+func inWord(c byte) bool { return isLetter(c) || digit(c) || c == '$' }
 
 func blank(c byte) bool { return c <= ' ' }

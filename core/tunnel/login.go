@@ -179,7 +179,7 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 		var changed <-chan struct{}
 		if len(c.o.Hops) > 0 {
 			var err error
-			if link, changed, err = c.way(ctx); err != nil {
+			if link, changed, err = c.waitForWay(ctx); err != nil {
 				return nil, err.(*refusal).found
 			}
 		}

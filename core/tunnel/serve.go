@@ -166,7 +166,7 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
 	defer cancel()
 	for {
-		link, changed, err := t.way(ctx)
+		link, changed, err := t.waitForWay(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -186,8 +186,8 @@ func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 	}
 }
 
-// way waits for the way to the last hop. changed is closed when it is another one. The error is a *refusal.
-func (t *Tunnel) way(ctx context.Context) (link *hop.Link, changed <-chan struct{}, err error) {
+// waitForWay waits for the way to the last hop. changed is closed when the way changes. The error is a *refusal.
+func (t *Tunnel) waitForWay(ctx context.Context) (link *hop.Link, changed <-chan struct{}, err error) {
 	for {
 		if link, changed = t.current(); link != nil {
 			return link, changed, nil

@@ -251,7 +251,7 @@ func (a *addressBench) firstRow() error {
 // memory is that of an address that many sessions use, each of which has read rows.
 func (a *addressBench) memory(w *benchPath) error {
 	const many = 50
-	before := highest(w.process.Process.Pid)
+	before := peakMemory(w.process.Process.Pid)
 	for range many {
 		conn, err := a.connect(w)
 		if err != nil {
@@ -262,7 +262,7 @@ func (a *addressBench) memory(w *benchPath) error {
 			return err
 		}
 	}
-	each := (highest(w.process.Process.Pid) - before) / many
+	each := (peakMemory(w.process.Process.Pid) - before) / many
 	fmt.Printf("%-40s %8.1f MB    and %.2f MB for each of %d sessions (aim under 30 MB, and 1 MB a session)\n",
 		"address, memory", before, each, many)
 	return nil

@@ -134,12 +134,12 @@ func (b *bench) compare(what string, aim float64, ours, peer []string) error {
 }
 
 func (b *bench) compareTimes(times int, what string, aim float64, ours, peer []string) error {
-	return b.inTurn(times, what, aim, func() error { return nil }, ours, peer)
+	return b.compareInTurn(times, what, aim, func() error { return nil }, ours, peer)
 }
 
-// inTurn runs two programs in turn, each after a preparation that is not measured, and prints the medians and their
-// ratio.
-func (b *bench) inTurn(times int, what string, aim float64, prepare func() error, ours, peer []string) error {
+// compareInTurn runs two programs in turn, each after a preparation that is not measured, and prints both medians and
+// their ratio.
+func (b *bench) compareInTurn(times int, what string, aim float64, prepare func() error, ours, peer []string) error {
 	var took [2][]time.Duration
 	for range times {
 		for i, words := range [][]string{ours, peer} {

@@ -92,7 +92,7 @@ func (b *bench) statements() error {
 	empty := func() error {
 		return sql("stored", "DROP TABLE IF EXISTS taken", "CREATE TABLE taken AS SELECT * FROM stored LIMIT 0")
 	}
-	if err := b.inTurn(few, "load csv, 1,000,000 rows", 1.1, empty,
+	if err := b.compareInTurn(few, "load csv, 1,000,000 rows", 1.1, empty,
 		[]string{"gharbor", "load", "stored", rows, "-table", "taken"},
 		peer("stored", "-c", `\copy taken from '`+rows+`' csv header`)); err != nil {
 		return err
@@ -118,7 +118,7 @@ func (b *bench) dump(
 	}
 	fresh := func() error { return sql("postgres", "DROP DATABASE IF EXISTS loaded", "CREATE DATABASE loaded") }
 	what := fmt.Sprintf("load a dump of %d MB", info.Size()>>20)
-	if err := b.inTurn(few, what, 1.0, fresh, []string{"gharbor", "load", "loaded", dump},
+	if err := b.compareInTurn(few, what, 1.0, fresh, []string{"gharbor", "load", "loaded", dump},
 		peer("loaded", "-f", dump)); err != nil {
 		return err
 	}

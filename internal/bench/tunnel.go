@@ -140,7 +140,7 @@ func (w *hopWorld) throughput() error {
 		rate(0), rate(1), rate(0)/rate(1))
 	fmt.Printf("%-34s %8.2f GB/s  peer %6.2f GB/s  ratio %.2f (aim at least 0.8)\n", "tunnel, 1 GiB (ssh with AES-GCM)",
 		rate(0), rate(2), rate(0)/rate(2))
-	memory := highest(commands[0].Process.Pid)
+	memory := peakMemory(commands[0].Process.Pid)
 	var spent [2]float64
 	for i, cmd := range commands[:2] {
 		cmd.Process.Signal(syscall.SIGTERM)
@@ -153,9 +153,9 @@ func (w *hopWorld) throughput() error {
 	return nil
 }
 
-// highest is the most memory that a process has had, and resident what it has, in megabytes.
-func highest(pid int) float64  { return memoryOf(pid, "VmHWM:") }
-func resident(pid int) float64 { return memoryOf(pid, "VmRSS:") }
+// peakMemory is the most memory that a process has had, and resident what it has, in megabytes.
+func peakMemory(pid int) float64 { return memoryOf(pid, "VmHWM:") }
+func resident(pid int) float64   { return memoryOf(pid, "VmRSS:") }
 
 func memoryOf(pid int, field string) float64 {
 	data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))

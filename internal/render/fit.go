@@ -28,7 +28,7 @@ func Fit(text string, width int) string {
 			paragraph = append(paragraph, strings.TrimSpace(line))
 		default:
 			flush()
-			b.WriteString(wrapLine(line, width, hanging(line, width)))
+			b.WriteString(wrapLine(line, width, hangingIndent(line, width)))
 			b.WriteByte('\n')
 		}
 	}
@@ -39,9 +39,9 @@ func Fit(text string, width int) string {
 // secondColumn finds where the second column of a line begins.
 var secondColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^ *\S+(?: \S+)*  +`) })
 
-// hanging is how many blanks stand before the rest of a line that is too long: behind a first column of more than half
-// of the width there is no room for a second.
-func hanging(line string, width int) int {
+// hangingIndent is how many blanks go before the rest of a line that is too long. A first column of more than half of
+// the width leaves no room for a second.
+func hangingIndent(line string, width int) int {
 	if second := utf8.RuneCountInString(secondColumn().FindString(line)); second > 0 && second <= width/2 {
 		return second
 	}
@@ -199,7 +199,7 @@ func fitLine(line string, width int) string {
 		lead = strings.TrimSuffix(lead, "gharbor ")
 		return lead + fitTry(line[len(lead):], width, utf8.RuneCountInString(lead))
 	}
-	return wrapLine(line, width, hanging(line, width))
+	return wrapLine(line, width, hangingIndent(line, width))
 }
 
 // escapes finds what a terminal takes as a colour.
@@ -216,7 +216,7 @@ func visible(line string) int {
 // wrapColoured is wrapLine for a line with colours in it: those after the first stand behind two blanks more than it.
 func wrapColoured(line string, width int) string {
 	plain := escapes().ReplaceAllString(line, "")
-	indent := hanging(plain, width)
+	indent := hangingIndent(plain, width)
 	words := strings.Split(line, " ")
 	var b strings.Builder
 	at := 0

@@ -237,7 +237,7 @@ func (r *Report) Brief(reports []*check.Report, strict, failing bool) {
 			continue
 		}
 		verdict := fmt.Sprintf("%-10s", report.Word())
-		line := fmt.Sprintf("%-*s  %s  %s", width, report.Profile, verdict, briefly(report))
+		line := fmt.Sprintf("%-*s  %s  %s", width, report.Profile, verdict, briefLine(report))
 		line = cut(line, r.width)
 		if !report.Interrupted {
 			line = strings.Replace(line, verdict, r.paint.outcome(report.Outcome, verdict), 1)
@@ -246,8 +246,8 @@ func (r *Report) Brief(reports []*check.Report, strict, failing bool) {
 	}
 }
 
-// briefly is what a test found, for one line.
-func briefly(report *check.Report) string {
+// briefLine is the result of a test in one line.
+func briefLine(report *check.Report) string {
 	first, some := report.First()
 	switch {
 	case report.Interrupted:

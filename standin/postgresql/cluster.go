@@ -147,7 +147,7 @@ func (c *cluster) run(statement, database string) (tag string, err error) {
 		delete(c.promised, w[3]+" "+database)
 		return two, nil
 	case "ALTER DEFAULT":
-		c.promise(w, database)
+		c.setDefaultRights(w, database)
 		return "ALTER DEFAULT PRIVILEGES", nil
 	}
 	if w[0] == "GRANT" || w[0] == "REVOKE" {
@@ -194,8 +194,8 @@ func (c *cluster) grant(w []string, database string) {
 	}
 }
 
-// promise gives rights on what roles will make, or takes them.
-func (c *cluster) promise(w []string, database string) {
+// setDefaultRights gives or takes rights on what roles will make.
+func (c *cluster) setDefaultRights(w []string, database string) {
 	verb := slices.IndexFunc(w, func(s string) bool { return s == "GRANT" || s == "REVOKE" })
 	on := slices.Index(w, "ON")
 	if verb < 0 || on < 0 || on+1 >= len(w) {

@@ -46,8 +46,8 @@ func tokens(text string) (all []token) {
 				all = append(all, token{"'", b.String(), 't', from + 1})
 			}
 			continue
-		case letter(c):
-			for i < len(text) && (letter(text[i]) || digit(text[i])) {
+		case isLetter(c):
+			for i < len(text) && (isLetter(text[i]) || digit(text[i])) {
 				i++
 			}
 			all = append(all, token{strings.ToLower(text[from:i]), "", 'w', from + 1})
@@ -73,7 +73,7 @@ func tokens(text string) (all []token) {
 	return all
 }
 
-func letter(c byte) bool {
+func isLetter(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || c >= 0x80
 }
 func digit(c byte) bool { return c >= '0' && c <= '9' }

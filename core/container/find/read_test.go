@@ -61,20 +61,20 @@ func TestStillStarts(t *testing.T) {
 		ready  int // lines from which on it is ready
 	}{{"postgresql", postgres, len(postgres)}, {"mysql", mysql, len(mysql)}, {"mariadb", mariadb, len(mariadb)}} {
 		for n := 1; n <= len(c.lines); n++ {
-			starting, seen := stillStarts(logOf(c.engine), c.lines[:n])
+			starting, seen := isStarting(logOf(c.engine), c.lines[:n])
 			if starting != (n < c.ready) || starting && !slices.Contains(c.lines[:n], seen) {
 				t.Errorf("%s after %d of %d lines (%q): starting is %v, by %q", c.engine, n, len(c.lines), c.lines[n-1], starting, seen)
 			}
 		}
 		again := append(slices.Clone(c.lines), "received fast shutdown request", c.lines[len(c.lines)-2])
-		if starting, _ := stillStarts(logOf(c.engine), append(again, c.lines[c.ready-2:]...)); starting {
+		if starting, _ := isStarting(logOf(c.engine), append(again, c.lines[c.ready-2:]...)); starting {
 			t.Errorf("%s that came back is starting", c.engine)
 		}
 	}
-	if starting, _ := stillStarts(logOf("redis"), []string{"1:M * Ready to accept connections tcp"}); starting {
+	if starting, _ := isStarting(logOf("redis"), []string{"1:M * Ready to accept connections tcp"}); starting {
 		t.Error("redis")
 	}
-	if starting, _ := stillStarts(engine.Log{}, mariadb[:2]); starting {
+	if starting, _ := isStarting(engine.Log{}, mariadb[:2]); starting {
 		t.Error("an engine that is not known is starting")
 	}
 }

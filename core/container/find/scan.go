@@ -100,14 +100,14 @@ func (e *Engines) views(ctx context.Context, endpoints []api.Endpoint, greet boo
 	views := make([]View, len(endpoints))
 	var group defect.Group
 	for i, one := range endpoints {
-		group.Go(func() { views[i] = e.view(ctx, one, greet) })
+		group.Go(func() { views[i] = e.viewEngine(ctx, one, greet) })
 	}
 	group.Wait()
 	return views
 }
 
-// view looks through one engine.
-func (e *Engines) view(ctx context.Context, endpoint api.Endpoint, greet bool) View {
+// viewEngine lists the servers of one engine.
+func (e *Engines) viewEngine(ctx context.Context, endpoint api.Endpoint, greet bool) View {
 	v := View{Endpoint: endpoint.Address, From: endpoint.From, Containers: []Sighting{}}
 	client, err := e.connect(ctx, endpoint)
 	if err != nil {

@@ -50,7 +50,7 @@ func (v *view) idle(ctx context.Context) *finding.Finding {
 			Suggest("gharbor container start %s", v.startName())
 	case one.State.Running:
 		return nil
-	case IsAddressInUse(one.State.Error) && v.stillTaken(ctx, v.client, one):
+	case IsAddressInUse(one.State.Error) && v.isStillInUse(ctx, v.client, one):
 		return v.PortTaken(ctx, v.client, one, one.State.Error)
 	}
 	found := finding.New(finding.ContainerStopped, "the container %s is not running: %s", one.Name, describeEnd(one))
@@ -293,7 +293,7 @@ func (v *view) explain(ctx context.Context, found *finding.Finding) *finding.Fin
 // starting is the finding for a server that starts, by its container's health check or
 // by the log; nil where neither says so.
 func (v *view) starting(lines []string) *finding.Finding {
-	starting, seen := stillStarts(v.serverLog(), lines)
+	starting, seen := isStarting(v.serverLog(), lines)
 	h := v.one.State.Health
 	checked := h != nil && h.Status == "starting"
 	if !starting && !checked {
@@ -335,11 +335,11 @@ func hasAny(line string, words []string) bool {
 	return slices.ContainsFunc(words, func(word string) bool { return strings.Contains(line, word) })
 }
 
-// stillStarts reports whether a server's log says that it starts and is not ready yet,
+// isStarting reports whether a server's log says that it starts and is not ready yet,
 // and the last line that says so. Images start a server for their own preparations
 // first, which is not the one that is waited for: the log announces it before it
 // starts, or it says port 0 in the line of being ready or the one behind it.
-func stillStarts(log engine.Log, lines []string) (starting bool, seen string) {
+func isStarting(log engine.Log, lines []string) (starting bool, seen string) {
 	preparing := false // the image's own server is the one that speaks
 	for i, line := range lines {
 		next := "" // where some servers say the port; not written yet where it is the last

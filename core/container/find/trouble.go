@@ -169,10 +169,9 @@ func IsAddressInUse(said string) bool {
 		strings.Contains(said, "ports are not available")
 }
 
-// stillTaken reports whether an address at which a container's port is to be published is
-// another's now; the engine's word is of when it was last started. What can't be looked at
-// from here is believed.
-func (e *Engines) stillTaken(ctx context.Context, client *api.Client, one *api.Container) bool {
+// isStillInUse reports whether another process now has the address at which a container's port is published; the
+// engine's message is from the last start. Where we can't check, the engine's message counts.
+func (e *Engines) isStillInUse(ctx context.Context, client *api.Client, one *api.Container) bool {
 	if client.Endpoint.Host() != "" || len(one.HostConfig.PortBindings) == 0 {
 		return true
 	}

@@ -71,7 +71,7 @@ func (p *Plan) Make(ctx context.Context, engines *find.Engines,
 		return nil, found
 	}
 	if err := p.client.Start(ctx, id); err != nil {
-		found := p.notStarted(ctx, engines, id, err)
+		found := p.explainStart(ctx, engines, id, err)
 		undo()
 		return nil, found
 	}
@@ -110,7 +110,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 	}
 	id, err := p.client.Create(ctx, p.Name, p.spec(open))
 	if err != nil {
-		return "", p.notCreated(ctx, err)
+		return "", p.explainCreate(ctx, err)
 	}
 	*undos = append(*undos, func(ctx context.Context) {
 		p.client.Stop(ctx, id)
@@ -124,7 +124,7 @@ func (p *Plan) make(ctx context.Context, values map[string]secret.Value,
 	return id, nil
 }
 
-func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
+func (p *Plan) explainCreate(ctx context.Context, err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Status == 409 {
 		if found := nameTaken(ctx, p.client, p.Request); found != nil {
@@ -134,7 +134,7 @@ func (p *Plan) notCreated(ctx context.Context, err error) *finding.Finding {
 	return find.FindingOf(err)
 }
 
-func (p *Plan) notStarted(ctx context.Context, engines *find.Engines, id string, err error) *finding.Finding {
+func (p *Plan) explainStart(ctx context.Context, engines *find.Engines, id string, err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && find.IsAddressInUse(failed.Message) {
 		if one, again := p.client.Inspect(ctx, id); again == nil {

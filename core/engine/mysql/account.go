@@ -57,7 +57,7 @@ func (c *conversation) LookUp(ctx context.Context, r engine.Refusal) error {
 	}
 	slices.SortStableFunc(fitting, before)
 	if fitting[0].user != r.User {
-		c.anonymousFirst(r, fitting[0], own)
+		c.explainAnonymous(r, fitting[0], own)
 		return nil
 	}
 	return c.explain(ctx, r, fitting[0])
@@ -111,7 +111,7 @@ func (c *conversation) elsewhere(r engine.Refusal, own []account, seen string) {
 	found.ByAdmin(r.Admin, "provision make "+r.Profile, "CREATE USER %s", c.accountName(r.User, seen))
 }
 
-func (c *conversation) anonymousFirst(r engine.Refusal, anonymous account, own []account) {
+func (c *conversation) explainAnonymous(r engine.Refusal, anonymous account, own []account) {
 	refine(r.Finding, finding.LoginAnonymousFirst,
 		"an anonymous account for '%s' matches before %s, so its password is compared",
 		clean.Line(anonymous.host, 100), clean.Quote(r.User)).
@@ -151,7 +151,7 @@ func (c *conversation) explain(ctx context.Context, r engine.Refusal, a account)
 	case strings.Contains(upper, "REQUIRE X509") || strings.Contains(upper, "REQUIRE SUBJECT") ||
 		strings.Contains(upper, "REQUIRE ISSUER"):
 		c.needsCertificate(r, name, text)
-	case onlySocket(text):
+	case allowsSocketOnly(text):
 		refine(found, finding.LoginPeer,
 			"the account %s logs in by its system account over a Unix socket, not with a password",
 			clean.Quote(r.User))
@@ -254,7 +254,7 @@ func expiredNow(upper string) bool {
 	return true
 }
 
-func onlySocket(definition string) bool {
+func allowsSocketOnly(definition string) bool {
 	socket := strings.Contains(definition, "unix_socket") || strings.Contains(definition, "auth_socket")
 	return socket && !strings.Contains(definition, " OR ")
 }

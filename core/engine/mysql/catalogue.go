@@ -36,8 +36,8 @@ var named = map[engine.Kind]string{
 	engine.KindIndexes:   "i.table_name",
 }
 
-// bare reports whether a name's characters need no quotes (MySQL reference manual, "Schema Object Names").
-func bare(name string) bool {
+// needsNoQuotes reports whether a name's characters need no quotes (MySQL reference manual, "Schema Object Names").
+func needsNoQuotes(name string) bool {
 	digits := true
 	for i := range len(name) {
 		c := name[i]

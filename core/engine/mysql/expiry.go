@@ -14,7 +14,7 @@ import (
 // planExpire sets when the password expires: so many days after its last change. An expired one is renewed by storing
 // the same form again.
 func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}
@@ -32,7 +32,7 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	}
 	const now = "PASSWORD EXPIRE"
 	if ended && rule != now && (own.plugin == nativePlugin || own.plugin == sha2Plugin) {
-		p.Changes = append(p.Changes, sameAgain(w, own))
+		p.Changes = append(p.Changes, storeAgain(w, own))
 	}
 	if rule == now && !ended || rule != now && !strings.Contains(lifetimeOf(ctx, ask, own.account, definition), rule) {
 		p.Changes = append(p.Changes, engine.Altering(fmt.Sprintf("the password of %s ends on another day, or never",
@@ -45,8 +45,8 @@ func planExpire(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, err
 }
 
-// sameAgain stores the present form of the password again, which gives it a new date.
-func sameAgain(w *engine.DesiredState, own *storedAccount) engine.Change {
+// storeAgain stores the present form of the password again, which gives it a new date.
+func storeAgain(w *engine.DesiredState, own *storedAccount) engine.Change {
 	form := "ALTER USER " + own.at() + " IDENTIFIED WITH " + own.plugin + " AS "
 	if isMariaDB(w.Facts) {
 		form = "ALTER USER " + own.at() + " IDENTIFIED VIA " + own.plugin + " USING "

@@ -151,7 +151,7 @@ func accountName(name string) string {
 	}
 	at := strings.LastIndexByte(name, '@')
 	if at < 0 {
-		if bare(name) {
+		if needsNoQuotes(name) {
 			return name
 		}
 		return quoteName(name)

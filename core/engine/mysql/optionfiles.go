@@ -137,7 +137,7 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Location,
 		if found := q.Judge(password.File, "the option file"); found != nil {
 			return nil, found
 		}
-		return c.inGroup(f, q, s, password)
+		return c.passwordIn(f, q, s, password)
 	}
 	for _, path := range ignored {
 		miss.Saw("ignored: %s", path)
@@ -145,8 +145,8 @@ func (c optionFiles) Locate(f *secret.Finder, q secret.Query) (*secret.Location,
 	return nil, q.KeepOrAsk(miss)
 }
 
-// inGroup is the password of a group that fits.
-func (c optionFiles) inGroup(f *secret.Finder, q secret.Query, s section,
+// passwordIn is the password of a group that fits.
+func (c optionFiles) passwordIn(f *secret.Finder, q secret.Query, s section,
 	password optionfile.Option) (*secret.Location, *finding.Finding) {
 	place := fmt.Sprintf("option file %s, [%s], line %d%s", password.File, clean.Line(s.group, 60), password.Line,
 		secret.Unchecked)

@@ -12,7 +12,7 @@ import (
 // planReset plans an administrator's change of a password. The old one can stay valid beside it: MySQL keeps two
 // since 8.0.14, MariaDB has several ways to log in since 10.4.
 func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +49,7 @@ func planReset(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*en
 
 // planDropOld ends the old password that stayed valid beside a new one.
 func planDropOld(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}

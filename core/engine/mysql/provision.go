@@ -27,7 +27,7 @@ var provision = &engine.Provision{
 	Password:     planOwnPassword,
 	Reset:        planReset,
 	DropOld:      planDropOld,
-	Arrives:      arrives,
+	Arrives:      readClientHost,
 }
 
 // text is a text in quotes, for the SQL mode of provision.Before. Who shows it cleans it.
@@ -47,9 +47,9 @@ type storedAccount struct {
 	plugin, stored string
 }
 
-// arrives is the host from which the server sees a connection that has not logged in; the connection's number is in
+// readClientHost reads from which host the server sees a connection before its login, by the connection's number from
 // the greeting.
-func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, error) {
+func readClientHost(ctx context.Context, ask engine.Ask, connection uint32) (string, error) {
 	rows, err := ask(ctx, "SELECT HOST FROM information_schema.PROCESSLIST WHERE ID = "+strconv.Itoa(int(connection)))
 	if err != nil {
 		return "", err
@@ -64,9 +64,9 @@ func arrives(ctx context.Context, ask engine.Ask, connection uint32) (string, er
 	return host, nil
 }
 
-// theAccount is the account that such a connection would log in as. The others are those of its name for other hosts;
-// before is an anonymous account that the server would choose instead.
-func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (own *storedAccount, others []account,
+// chooseAccount returns the account that the server would choose for a connection from the profile's host. The others
+// have the same name for other hosts; before is an anonymous account that the server would choose instead.
+func chooseAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (own *storedAccount, others []account,
 	before *account,
 	err error) {
 	rows, err := ask(ctx, "SELECT User, Host, plugin, authentication_string FROM mysql.user WHERE (User = "+text(w.User)+
@@ -84,7 +84,7 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (ow
 			others = append(others, k.account)
 		}
 	}
-	slices.SortStableFunc(fitting, func(a, b storedAccount) int { return comesFirst(a.account, b.account) })
+	slices.SortStableFunc(fitting, func(a, b storedAccount) int { return compareOrder(a.account, b.account) })
 	for i := range fitting {
 		switch k := &fitting[i]; {
 		case k.user == "" && own == nil && before == nil:
@@ -98,8 +98,8 @@ func theAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (ow
 	return own, others, before, nil
 }
 
-// comesFirst is the order in which a server compares accounts.
-func comesFirst(a, b account) int { return before(a, b) }
+// compareOrder orders accounts as a server compares them.
+func compareOrder(a, b account) int { return before(a, b) }
 
 // newAccount is the account to make where there is none.
 func newAccount(w *engine.DesiredState) account {
@@ -112,7 +112,7 @@ func newAccount(w *engine.DesiredState) account {
 
 // planAccount makes the account for the host from which the profile connects, and lets it log in.
 func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, others, anonymous, err := theAccount(ctx, ask, w)
+	own, others, anonymous, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}
@@ -145,8 +145,8 @@ func planAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*
 		}
 		p.Changes = append(p.Changes, c...)
 	}
-	if anonymous != nil && (own == nil || comesFirst(*anonymous, own.account) < 0) &&
-		(own != nil || comesFirst(*anonymous, newAccount(w)) < 0) {
+	if anonymous != nil && (own == nil || compareOrder(*anonymous, own.account) < 0) &&
+		(own != nil || compareOrder(*anonymous, newAccount(w)) < 0) {
 		c := engine.Altering(fmt.Sprintf("the anonymous account for %s would be taken first", anonymous.host), "DROP USER %s",
 			anonymous.at())
 		c.Takes = true
@@ -255,7 +255,7 @@ func planPassword(
 		why = "the password of %s has expired"
 	case own.stored == "" && (plugin == nativePlugin || plugin == sha2Plugin || plugin == ""):
 		why = "the account %s has no password"
-	case !known && onlySocket(definition):
+	case !known && allowsSocketOnly(definition):
 		why = "the account %s logs in by its system account alone, over a Unix socket"
 	case !known && w.LogsIn != nil:
 		if in, err := w.LogsIn(ctx); err != nil || in {
@@ -290,7 +290,7 @@ func noAccount(w *engine.DesiredState) *engine.Plan {
 
 // planUnlock lets an account log in again.
 func planUnlock(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}

@@ -103,10 +103,10 @@ func TestPlanAccount(t *testing.T) {
 	if in = false; !strings.Contains(sent(planAccount(t.Context(), odd.ask, w)), "VIA mysql_native_password") {
 		t.Error("a password that does not work is left")
 	}
-	if host, err := arrives(t.Context(), answers{"ID = 7": {{"2001:db8::1:4711"}}}.ask, 7); host != "2001:db8::1" || err != nil {
+	if host, err := readClientHost(t.Context(), answers{"ID = 7": {{"2001:db8::1:4711"}}}.ask, 7); host != "2001:db8::1" || err != nil {
 		t.Error(host, err)
 	}
-	if host, _ := arrives(t.Context(), answers{}.ask, 7); host != "" {
+	if host, _ := readClientHost(t.Context(), answers{}.ask, 7); host != "" {
 		t.Error(host)
 	}
 }

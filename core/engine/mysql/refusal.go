@@ -88,7 +88,7 @@ func (c *conversation) refusedFirst(r *refusal) *finding.Finding {
 	}
 	switch r.Number {
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
-		return c.full(r)
+		return c.serverFull(r)
 	case hostBlocked:
 		return finding.New(finding.SpeakHostBlocked,
 			"the server has blocked this machine's address after too many broken connections (max_connect_errors)").
@@ -136,8 +136,8 @@ var limits = map[string]struct{ what, until string }{
 		"the account has made as many changes as it may in an hour (max_updates_per_hour)", "up to an hour"},
 }
 
-// full is for too many connections, and for an account that has reached a limit.
-func (c *conversation) full(r *refusal) *finding.Finding {
+// serverFull is for too many connections, and for an account that has reached a limit.
+func (c *conversation) serverFull(r *refusal) *finding.Finding {
 	whose := "the server is full (max_connections)"
 	if r.Number == tooManyOfUser {
 		whose = limits["max_user_connections"].what
@@ -187,7 +187,7 @@ func (a *attempt) serverRefused(r *refusal) *finding.Finding {
 	case mustChangeAtLogin, mustChangePassword:
 		return a.explainExpiry(r, "it lets nobody in with an expired password (disconnect_on_expired_password)")
 	case tooManyConnections, tooManyOfUser, resourceUsedUp:
-		return a.full(r)
+		return a.serverFull(r)
 	case shutdownInProgress, connectionWasKilled:
 		return a.stopping(r)
 	case tlsRequired:
@@ -235,7 +235,7 @@ func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 	case a.to.NoSecret:
 		found = finding.New(finding.SecretMissing,
 			"the server wants a password, and none was found (or: %s)", causes)
-		return a.to.PasswordWanted(a.sawAs(found, r))
+		return a.to.PasswordWanted(a.addAccountSeen(found, r))
 	case a.empty:
 		found = finding.New(finding.LoginEmptyPassword,
 			"the server refused the empty password (or: %s)", causes)
@@ -243,7 +243,7 @@ func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 		found = finding.New(finding.LoginPassword,
 			"the login was refused. The server does not say why: wrong password, %s", causes)
 	}
-	a.sawAs(found, r)
+	a.addAccountSeen(found, r)
 	if !a.to.NoSecret {
 		found.Saw("the password's source: %s", a.facts.SecretSource)
 	}
@@ -261,9 +261,9 @@ func (a *attempt) explainDenial(r *refusal) *finding.Finding {
 	return a.to.LookUpAs(found)
 }
 
-// sawAs adds the server's words and the account that it looked for, and explains that on MySQL and MariaDB an account
-// is a name and a host.
-func (a *attempt) sawAs(found *finding.Finding, r *refusal) *finding.Finding {
+// addAccountSeen adds the server's message and the account that it looked for, and explains that on MySQL and MariaDB
+// an account is a name and a host.
+func (a *attempt) addAccountSeen(found *finding.Finding, r *refusal) *finding.Finding {
 	found.Saw("%s", r.text())
 	host := a.seenHost(r)
 	if host != "" {
@@ -290,7 +290,7 @@ func (a *attempt) otherIdentity(r *refusal) *finding.Finding {
 		found.Cause = "the server compares the system account with the database account, and they differ (or the " +
 			"account is unknown)"
 	}
-	a.sawAs(found, r)
+	a.addAccountSeen(found, r)
 	if a.to.Network == "unix" {
 		found.Suggest("gharbor set %s user=\"$(id -un)\"   # if an account of that name exists", a.to.Profile)
 	} else {

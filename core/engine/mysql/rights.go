@@ -153,7 +153,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	if w.Owner != "" && w.Owner != w.User {
 		w = &engine.DesiredState{Facts: w.Facts, User: w.Owner, Host: w.Host, Database: w.Database, Access: engine.AccessOwn}
 	}
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	p := &engine.Plan{}
 	if len(w.Tables) > 0 {
 		err = planTables(ctx, ask, w, a, has, p)
-	} else if lacking := has.lacking(databaseRights[w.Access], w.Database); len(lacking) > 0 {
+	} else if lacking := has.missingRights(databaseRights[w.Access], w.Database); len(lacking) > 0 {
 		name, err := patternFor(ctx, ask, w)
 		if err != nil {
 			return nil, err
@@ -186,8 +186,8 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 	return p, err
 }
 
-// lacking are those of some rights that an account does not have.
-func (r *rights) lacking(wanted []string, database string) (all []string) {
+// missingRights are those of some rights that an account does not have.
+func (r *rights) missingRights(wanted []string, database string) (all []string) {
 	for _, right := range wanted {
 		if !r.has(right, database) {
 			all = append(all, right)
@@ -260,7 +260,7 @@ func findTable(
 
 // planRevoke takes the account's rights in the database away. Those on *.* stay, and a note says so.
 func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, _, _, err := theAccount(ctx, ask, w)
+	own, _, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}
@@ -314,7 +314,7 @@ func planRevoke(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 
 // planDropAccount drops the account that the profile logs in as. Those of its name for other hosts stay.
 func planDropAccount(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*engine.Plan, error) {
-	own, others, _, err := theAccount(ctx, ask, w)
+	own, others, _, err := chooseAccount(ctx, ask, w)
 	if err != nil {
 		return nil, err
 	}

@@ -256,7 +256,7 @@ func (c *conversation) explainLoss(err error) *finding.Finding {
 	case r.Number == shutdownInProgress:
 		return c.stopping(r)
 	case r.Number == resourceUsedUp:
-		return c.full(r)
+		return c.serverFull(r)
 	case r.Number == initFailed:
 		return finding.New(finding.SessionInitFailed,
 			"the login worked, but the statements that the server runs for each new session fail (init_connect)").

@@ -34,7 +34,7 @@ var statements = &engine.Statements{
 		"RESET REVOKE ROLLBACK START TRUNCATE UNLOCK",
 	Bytes:    isBytes,
 	ReadOnly: "SET SESSION TRANSACTION READ ONLY",
-	Bare:     bare,
+	Bare:     needsNoQuotes,
 	Reserved: "accessible add all alter analyze and as asc asensitive before between bigint binary blob " +
 		"both by call cascade case change char character check collate column condition " +
 		"constraint continue convert create cross cube cume_dist current_date current_role " +

@@ -27,9 +27,9 @@ var named = map[engine.Kind]string{
 	engine.KindIndexes:   "i.table_name",
 }
 
-// bare reports whether a name needs no quotes: the server folds names without quotes to capital letters (Oracle
-// Database SQL Language Reference, "Database Object Names and Qualifiers").
-func bare(name string) bool {
+// needsNoQuotes reports whether a name means the same without quotes, where the server folds it to capital letters
+// (Oracle Database SQL Language Reference, "Database Object Names and Qualifiers").
+func needsNoQuotes(name string) bool {
 	for i := range len(name) {
 		c := name[i]
 		if !(c >= 'A' && c <= 'Z' || i > 0 && (c >= '0' && c <= '9' || c == '_' || c == '$' || c == '#')) {

@@ -44,8 +44,8 @@ var named = map[engine.Kind]string{
 	engine.KindIndexes:   "c.relname",
 }
 
-// bare reports whether a name needs no quotes: the server folds names without quotes to small letters.
-func bare(name string) bool {
+// needsNoQuotes reports whether a name means the same without quotes, where the server folds it to small letters.
+func needsNoQuotes(name string) bool {
 	for i := range len(name) {
 		c := name[i]
 		if !(c >= 'a' && c <= 'z' || c == '_' || i > 0 && (c >= '0' && c <= '9' || c == '$')) {

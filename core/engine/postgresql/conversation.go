@@ -89,8 +89,8 @@ func (c *conversation) encryptable() bool {
 	return c.to.TLS.Rule != tlsrule.Off && c.to.Network != "unix"
 }
 
-// direct reports whether TLS begins with the first byte (PostgreSQL 17 documentation, "SSL Session Encryption").
-func (c *conversation) direct() bool { return c.to.TLSDirect && c.encryptable() }
+// isDirectTLS reports whether TLS begins with the first byte (PostgreSQL 17 documentation, "SSL Session Encryption").
+func (c *conversation) isDirectTLS() bool { return c.to.TLSDirect && c.encryptable() }
 
 // alpn is the protocol that a direct handshake has to offer; servers refuse one without it.
 const alpn = "postgresql"
@@ -98,7 +98,7 @@ const alpn = "postgresql"
 // Speak asks for TLS where the rule wants it, else sends the startup message with which a login begins. The answer to
 // either shows whether it is PostgreSQL that answers.
 func (c *conversation) Speak(ctx context.Context) finding.Result {
-	if c.direct() {
+	if c.isDirectTLS() {
 		c.offered = 'S'
 		return finding.Good("not asked: TLS begins with the first byte (tls-start = \"direct\")")
 	}
@@ -220,11 +220,11 @@ func (c *conversation) Encrypt(ctx context.Context) (*tlsrule.Facts, finding.Res
 		return nil, result
 	}
 	plan := *c.to.TLS
-	if c.direct() {
+	if c.isDirectTLS() {
 		plan.Protocols = []string{alpn}
 	}
 	secure, facts, result, err := plan.Handshake(ctx, c.raw)
-	if err != nil && c.direct() {
+	if err != nil && c.isDirectTLS() {
 		return nil, finding.FailWith(c.notDirect(err))
 	}
 	var record tls.RecordHeaderError

@@ -80,7 +80,7 @@ func (a *attempt) serverRefused(ctx context.Context, e *pgconn.PgError) *finding
 	case meansPassword:
 		return a.wrongPassword(e)
 	case meansFull, meansRoleFull, meansDatabaseFull, meansPoolFull:
-		return a.full(e, meaning)
+		return a.serverFull(e, meaning)
 	case meansPoolerLogin, meansPoolerMissing, meansPoolerCut:
 		return a.behindPooler(e, meaning)
 	case meansNoRole, meansNoLogin, meansRole:
@@ -133,8 +133,8 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	return a.to.LookUpAs(a.to.PasswordAgain(found))
 }
 
-// full is for too many connections, and says whose limit was reached.
-func (a *attempt) full(e *pgconn.PgError, whose meaning) *finding.Finding {
+// serverFull is for too many connections, and says whose limit was reached.
+func (a *attempt) serverFull(e *pgconn.PgError, whose meaning) *finding.Finding {
 	cause := "the server is full (max_connections, less those for administrators)"
 	switch {
 	case whose == meansRoleFull:
@@ -397,7 +397,7 @@ func (c *conversation) secureAgain(ctx context.Context, plan *tlsrule.Plan) (net
 	release := probe.Guard(ctx, conn)
 	defer release()
 	again := *plan
-	if c.direct() {
+	if c.isDirectTLS() {
 		again.Protocols = []string{alpn}
 	} else if err = askForTLS(conn); err != nil {
 		conn.Close()

@@ -87,7 +87,7 @@ func planRights(ctx context.Context, ask engine.Ask, w *engine.DesiredState) (*e
 		if t.rights[w.Access] == "" {
 			continue
 		}
-		lacking, err := t.lacking(ctx, ask, w)
+		lacking, err := t.lackingSchemas(ctx, ask, w)
 		if err != nil {
 			return nil, err
 		}
@@ -115,8 +115,8 @@ func having(condition, rights string) string {
 	return strings.Join(all, " AND ")
 }
 
-// lacking are the schemas in which the account lacks a right on one of the things.
-func (t objectKind) lacking(ctx context.Context, ask engine.Ask, w *engine.DesiredState) ([]string, error) {
+// lackingSchemas are the schemas in which the account lacks a right on one of the things.
+func (t objectKind) lackingSchemas(ctx context.Context, ask engine.Ask, w *engine.DesiredState) ([]string, error) {
 	has := map[string]string{"r": "has_table_privilege", "S": "has_sequence_privilege",
 		"f": "has_function_privilege"}[t.code]
 	rights := having(has+"("+asWho+", c.oid, '%s')", t.rights[w.Access])
@@ -163,7 +163,7 @@ func planFuture(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *
 	if err != nil {
 		return err
 	}
-	p.Changes = append(p.Changes, future(w, can, columnOf(has))...)
+	p.Changes = append(p.Changes, futureRights(w, can, columnOf(has))...)
 	if len(cannot) > 0 {
 		p.Notes = append(p.Notes, fmt.Sprintf("what %s will make is not included: only that role or a superuser can give "+
 			"rights on it", strings.Join(cannot, ", ")))
@@ -171,8 +171,9 @@ func planFuture(ctx context.Context, ask engine.Ask, w *engine.DesiredState, p *
 	return nil
 }
 
-// future are the statements for what some roles will make, without rights that they already give.
-func future(w *engine.DesiredState, makers, promised []string) (all []engine.Change) {
+// futureRights are the statements that give rights on what some roles will make, without rights that they already
+// give.
+func futureRights(w *engine.DesiredState, makers, promised []string) (all []engine.Change) {
 	kinds := append(slices.Clone(inSchemas), objectKind{
 		plural: "SCHEMAS",
 		what:   "schemas",
@@ -217,7 +218,7 @@ func planNew(w *engine.DesiredState) *engine.Plan {
 		}
 	}
 	slices.Sort(makers)
-	return &engine.Plan{Changes: future(w, makers, nil)}
+	return &engine.Plan{Changes: futureRights(w, makers, nil)}
 }
 
 // planTables gives rights on some tables, on their schemas, and on the sequences of their columns.

@@ -217,7 +217,7 @@ func (c *conversation) explainLoss(err error) *finding.Finding {
 	case meansNoRight:
 		return c.to.NoRight(serverText(server))
 	case meansFull, meansPoolFull:
-		return (&attempt{conversation: c}).full(server, what)
+		return (&attempt{conversation: c}).serverFull(server, what)
 	case meansPoolerLogin, meansPoolerMissing, meansPoolerCut:
 		return (&attempt{conversation: c}).behindPooler(server, what)
 	}

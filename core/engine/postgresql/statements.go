@@ -28,7 +28,7 @@ var statements = &engine.Statements{
 	Secrets:  [][]string{{"PASSWORD", "'"}},
 	Commits:  "ABORT BEGIN COMMIT END ROLLBACK START",
 	ReadOnly: "SET SESSION CHARACTERISTICS AS TRANSACTION READ ONLY",
-	Bare:     bare,
+	Bare:     needsNoQuotes,
 	Reserved: "all analyse analyze and any array as asc asymmetric authorization between bigint binary " +
 		"bit boolean both case cast char character check coalesce collate collation column " +
 		"concurrently constraint create cross current_catalog current_date current_role " +

@@ -30,11 +30,12 @@ func notYAML(path string, err error) error {
 		line, _ = strconv.Atoi(m[1])
 		text = text[len(m[0]):]
 	}
-	return &profile.FileError{Path: path, Line: line, What: "is not YAML: " + harmless(strings.TrimPrefix(text, "yaml: "))}
+	text = withoutQuotes(strings.TrimPrefix(text, "yaml: "))
+	return &profile.FileError{Path: path, Line: line, What: "is not YAML: " + text}
 }
 
-// harmless is an error's text without the values that it quotes, which may be passwords.
-func harmless(text string) string {
+// withoutQuotes removes the values that an error's text quotes, which may be passwords.
+func withoutQuotes(text string) string {
 	text, _, _ = strings.Cut(strings.TrimSpace(text), "\n") // what follows is the value itself
 	text = quoted().ReplaceAllString(text, "…")
 	return clean.Line(clean.CutSecrets([]string{text})[0], 300)

@@ -209,7 +209,7 @@ func (d *Dialer) handshake(ctx context.Context, l *Link, conn net.Conn) finding.
 		close(l.gone)
 	})
 	detail := fmt.Sprintf("%s: in %s; host key %s, known by %s", h, a.authMethod(), hostkey.Kind(a.key),
-		h.short(a.verdict.By))
+		h.shortPath(a.verdict.By))
 	return a.withWarnings(detail, c)
 }
 
@@ -258,9 +258,9 @@ func (a *attempt) authMethod() string {
 	for _, o := range a.ring.offers {
 		if o.used {
 			if a.answered != "" {
-				return "by " + h.short(o.name) + " and a password from: " + a.answered
+				return "by " + h.shortPath(o.name) + " and a password from: " + a.answered
 			}
-			return "by " + h.short(o.name)
+			return "by " + h.shortPath(o.name)
 		}
 	}
 	switch {

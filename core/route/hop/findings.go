@@ -209,7 +209,7 @@ func (a *attempt) explainHandshake(ctx context.Context, err error) *finding.Find
 			Saw("it said %s", clean.Bytes(said, 80)).
 			Advise("ask the administrator of %s to update its SSH server", clean.Shell(h.Host))
 	case errors.As(err, &negotiation):
-		return a.oldOnly(negotiation)
+		return a.explainOldAlgorithms(negotiation)
 	case a.accepts != nil:
 		return a.explainLogin(ctx, err)
 	case ctx.Err() != nil && len(said) == 0:
@@ -295,8 +295,8 @@ func (a *attempt) hostKey() *finding.Finding {
 		a.d.Profile)
 }
 
-// oldOnly is the finding for a hop that has no algorithm in common with us.
-func (a *attempt) oldOnly(e *ssh.AlgorithmNegotiationError) *finding.Finding {
+// explainOldAlgorithms is the finding for a hop that has no algorithm in common with us.
+func (a *attempt) explainOldAlgorithms(e *ssh.AlgorithmNegotiationError) *finding.Finding {
 	h := a.h
 	found := finding.New(finding.HopAlgorithms, "the jump host %s and gharbor have no %s in common", h, e.What).
 		Saw("it offers only %s", clean.Line(strings.Join(e.RequestedAlgorithms, ", "), 300))

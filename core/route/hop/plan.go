@@ -72,8 +72,8 @@ func (h *Hop) String() string {
 	return h.User + "@" + text
 }
 
-// short puts "~" for the user's home folder.
-func (h *Hop) short(text string) string {
+// shortPath puts "~" for the user's home folder.
+func (h *Hop) shortPath(text string) string {
 	if h.home == "" {
 		return text
 	}
@@ -206,12 +206,12 @@ func (p Places) applyProfile(h *Hop) *finding.Finding {
 	if e.Text(key.Agent) == "false" {
 		h.agent = "none"
 	}
-	h.usual(p)
+	h.setDefaults(p)
 	return nil
 }
 
-// usual fills in defaults: the usual key files, and the running agent.
-func (h *Hop) usual(p Places) {
+// setDefaults fills in defaults: the usual key files, and the running agent.
+func (h *Hop) setDefaults(p Places) {
 	if h.keys == nil {
 		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
 			path := filepath.Join(p.Home, ".ssh", name)
@@ -270,7 +270,7 @@ func (p Places) configuredHops(e resolve.Hop, j sshconfig.Jump, jumps bool,
 	}
 	if h.derived() { // nothing that the profile says of its own hop is meant for it
 		h.known = append(h.known, p.Known)
-		h.usual(p)
+		h.setDefaults(p)
 		return append(hops, h), notes, nil
 	}
 	return append(hops, h), notes, p.applyProfile(h)

@@ -26,8 +26,8 @@ func sources() map[string]source {
 		"FILE":    files,
 		"SOCKET":  files,
 		"CODE":    codes,
-		"COMMAND": nothing, // see place
-		"VERB":    nothing,
+		"COMMAND": noWords, // see place
+		"VERB":    noWords,
 
 		"cloud adopt ACCOUNT/INSTANCE[/BRANCH": heads("cloud"),
 		"key=value":                            assignments(func(c *Call) []schema.Field { return c.Keys.Fields() }),
@@ -36,11 +36,11 @@ func sources() map[string]source {
 		"hop key=value":                        assignments(func(*Call) []schema.Field { return schema.HopFields() }),
 
 		// New names, and what no file here knows.
-		"add NAME": nothing, "alias add NAME": nothing, "cloud add NAME": nothing, "NEW-NAME": nothing,
-		"shortcut NAME": nothing, "provision database NAME": nothing, "wallet reader NAME": nothing,
-		"container adopt PROFILE": nothing, "cloud adopt PROFILE": nothing, "nearby start NAME": nothing, "URL": nothing,
-		"STATEMENT": nothing, "PATTERN": nothing, "NUMBER": nothing, "ADDRESS": nothing, "cloud PART": nothing,
-		"FEATURE": nothing, "RULE": nothing,
+		"add NAME": noWords, "alias add NAME": noWords, "cloud add NAME": noWords, "NEW-NAME": noWords,
+		"shortcut NAME": noWords, "provision database NAME": noWords, "wallet reader NAME": noWords,
+		"container adopt PROFILE": noWords, "cloud adopt PROFILE": noWords, "nearby start NAME": noWords, "URL": noWords,
+		"STATEMENT": noWords, "PATTERN": noWords, "NUMBER": noWords, "ADDRESS": noWords, "cloud PART": noWords,
+		"FEATURE": noWords, "RULE": noWords,
 
 		"-as": profiles, "-against": profiles, "-bind": profiles, "-like": profiles,
 		"-tag": values(key.Tags, ""), "-engine": engineWords,
@@ -52,7 +52,7 @@ func sources() map[string]source {
 	}
 }
 
-func nothing(*Call, string) Completion { return Completion{} }
+func noWords(*Call, string) Completion { return Completion{} }
 
 func files(*Call, string) Completion { return Completion{Files: true} }
 
@@ -97,7 +97,7 @@ func fieldSource(f *schema.Field) source {
 	case f.Path:
 		return files
 	}
-	return nothing
+	return noWords
 }
 
 // assignments are words key=value: the keys, then the values of the one that was typed.

@@ -220,7 +220,7 @@ machine. Connections that are open may stay open.`,
 			if err != nil {
 				return err
 			}
-			ids, err := c.rulesToGo(ctx, s, about)
+			ids, err := c.rulesToRemove(ctx, s, about)
 			if err != nil {
 				return err
 			}
@@ -239,8 +239,8 @@ machine. Connections that are open may stay open.`,
 	}
 }
 
-// rulesToGo are the rules that disallow takes away.
-func (c *call) rulesToGo(ctx context.Context, s *cloud.Session, about cloud.Subject) (ids []string, err error) {
+// rulesToRemove are the rules that disallow takes away.
+func (c *call) rulesToRemove(ctx context.Context, s *cloud.Session, about cloud.Subject) (ids []string, err error) {
 	if len(c.Args) > 1 {
 		if !cloudref.ValidName(c.Args[1]) {
 			return nil, base.Usage("not the name of a rule; gharbor cloud allow %s -list shows them", about.Word())

@@ -136,7 +136,7 @@ func (c *call) device(ctx context.Context, o signInOptions, s *cloud.Session) (*
 		c.Say("    %s", line)
 	}
 	c.Say("")
-	c.Say("The code is valid until %s (%s).", d.Until.Local().Format(time.TimeOnly), roughly(time.Until(d.Until)))
+	c.Say("The code is valid until %s (%s).", d.Until.Local().Format(time.TimeOnly), roundedTime(time.Until(d.Until)))
 	if o.open {
 		if err := openPage(page); err != nil {
 			c.Notice("the browser could not be started: %s", clean.Line(err.Error(), 200))
@@ -154,8 +154,8 @@ func (c *call) device(ctx context.Context, o signInOptions, s *cloud.Session) (*
 	return got, nil
 }
 
-// roughly is a time in minutes, or in seconds where it is short.
-func roughly(d time.Duration) string {
+// roundedTime is a time in minutes, or in seconds where it is short.
+func roundedTime(d time.Duration) string {
 	if d < 2*time.Minute {
 		return fmt.Sprintf("%d seconds", int(d.Round(time.Second)/time.Second))
 	}
@@ -285,15 +285,15 @@ of gharbor cloud allow is for it.`,
 				return findingError(ctx, found)
 			}
 			if form.JSON() {
-				return render.JSON(c.Stdout, whoAnswer(s.Called, account, until))
+				return render.JSON(c.Stdout, accountJSON(s.Called, account, until))
 			}
 			return c.showWho(s, account, until)
 		}),
 	}
 }
 
-// whoAnswer is `cloud who -format json`.
-func whoAnswer(called string, a *wire.Account, until time.Time) map[string]any {
+// accountJSON is the output of `cloud who -format json`.
+func accountJSON(called string, a *wire.Account, until time.Time) map[string]any {
 	answer := map[string]any{"format": 1, "account": called, "signed_in_as": clean.Line(a.Account, 200),
 		"rights": a.Rights, "address": a.Address}
 	if !until.IsZero() {

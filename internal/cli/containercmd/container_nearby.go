@@ -106,7 +106,7 @@ func (c *call) addContainers(file *profile.File, servers []nearbyServer, views [
 				}
 			}
 			if len(its) == 0 {
-				servers = append(servers, nearbyServer{Server: unanswering(one)})
+				servers = append(servers, nearbyServer{Server: unansweringServer(one)})
 				its = []int{len(servers) - 1}
 			}
 			for n, i := range its {
@@ -127,8 +127,8 @@ func (c *call) addContainers(file *profile.File, servers []nearbyServer, views [
 	return servers
 }
 
-// unanswering is the server of a container that no port of this machine answers for.
-func unanswering(one scannedContainer) nearby.Server {
+// unansweringServer is the server of a container that no port of this machine reaches.
+func unansweringServer(one scannedContainer) nearby.Server {
 	s := nearby.Server{Engine: one.Engine, What: "a container: " + one.State, State: "unpublished"}
 	switch {
 	case strings.HasPrefix(one.State, "restarting"): // by its engine, again and again

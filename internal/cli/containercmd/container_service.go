@@ -70,7 +70,7 @@ func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (
 			client.CLIName()+" pull "+clean.Shell(m.Image))
 	}
 	c.showService(server, path)
-	if err := c.sureToMake(ctx, o); err != nil {
+	if err := c.confirmMake(ctx, o); err != nil {
 		return nil, err
 	}
 	id, found := making.MakeService(ctx, client, serviceOf(server))
@@ -144,8 +144,8 @@ func (c *call) showService(s *compose.Server, path string) {
 	}
 }
 
-// sureToMake asks whether the container is to be made.
-func (c *call) sureToMake(ctx context.Context, o startOptions) error {
+// confirmMake asks whether to make the container.
+func (c *call) confirmMake(ctx context.Context, o startOptions) error {
 	if o.yes {
 		return nil
 	}

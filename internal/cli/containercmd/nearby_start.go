@@ -61,7 +61,7 @@ func (c *call) startNearby(ctx context.Context, yes bool, within time.Duration) 
 	c.Say("%s (%s) is stopped. This starts it, with %s:", one.Name, one.Engine, rights)
 	c.Say("  %s", clean.Visible(one.Start))
 	if !yes {
-		sure, err := c.sureToStart(ctx)
+		sure, err := c.confirmStart(ctx)
 		if err != nil || !sure {
 			return err
 		}
@@ -77,8 +77,8 @@ func (c *call) startNearby(ctx context.Context, yes bool, within time.Duration) 
 	return c.waitNearby(ctx, places, one, within)
 }
 
-// sureToStart asks whether the command is to be run.
-func (c *call) sureToStart(ctx context.Context) (bool, error) {
+// confirmStart asks whether to run the command.
+func (c *call) confirmStart(ctx context.Context) (bool, error) {
 	if !c.Interactive() {
 		return false, base.Failure(base.ExitUsage,
 			errors.New("there is no terminal to ask on; -yes starts it without asking"),

@@ -105,7 +105,7 @@ func (j *job) show(w *provision.Request, plan *engine.Plan) {
 	}
 	report.Head(name, fmt.Sprintf("%s at %s, by %s as %s", j.facts.Product, j.facts.Route, j.admin.Called, j.facts.User))
 	rows := render.NewPlan(j.Stdout)
-	for _, name := range j.sharers(w) {
+	for _, name := range j.profilesSharing(w) {
 		rows.Note("the profile " + name + " uses it too")
 	}
 	for _, note := range plan.Notes {
@@ -140,8 +140,8 @@ func (j *job) show(w *provision.Request, plan *engine.Plan) {
 	}
 }
 
-// sharers are other profiles of what is dropped: of the database, or of the account.
-func (j *job) sharers(w *provision.Request) (names []string) {
+// profilesSharing are the other profiles that use the database or the account to drop.
+func (j *job) profilesSharing(w *provision.Request) (names []string) {
 	file, err := j.Load()
 	if err != nil || w.Verb != provision.Drop || j.profile == nil {
 		return nil

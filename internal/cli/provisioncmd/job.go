@@ -219,7 +219,7 @@ func (j *job) desiredState(ctx context.Context, verb provision.Verb) (*provision
 	if j.profile == nil {
 		return w, nil
 	}
-	if err := j.arrive(ctx, w); err != nil {
+	if err := j.readOrigin(ctx, w); err != nil {
 		return nil, err
 	}
 	if verb == provision.Make {
@@ -262,8 +262,9 @@ func (j *job) usualAccess() engine.Access {
 	return engine.AccessOwn
 }
 
-// arrive finds out whether the profile leads to the administrator's server, and as what host the server sees it.
-func (j *job) arrive(ctx context.Context, w *provision.Request) error {
+// readOrigin finds out whether the profile leads to the administrator's server, and from which host the server sees
+// it.
+func (j *job) readOrigin(ctx context.Context, w *provision.Request) error {
 	same, found := j.runner.SameServer(ctx, j.profile, j.admin)
 	if found != nil {
 		return base.RouteFailed(found)

@@ -205,7 +205,7 @@ func (t *profileRotation) planReset(ctx context.Context) error {
 	t.changer, t.seen, t.by = runner, t.facts, "the profile "+t.admin.Called
 	t.planner = t.admin.Engine().Provision.Reset
 	w := &provision.Request{}
-	if err := t.arrive(ctx, w); err != nil {
+	if err := t.readOrigin(ctx, w); err != nil {
 		return err
 	}
 	t.host = w.Host

@@ -213,7 +213,7 @@ func (c *call) carryOut(
 		Timeout:   o.ofStatement,
 		KeepGoing: o.keepGoing,
 		Atomic:    o.atomic,
-		Ran:       shown.ran,
+		Ran:       shown.printOutcome,
 		Failed:    shown.reportFailure,
 	}
 	if err := job.Prepare(ctx, o.readOnly || p.Text(key.Guard) == "read-only"); err != nil {

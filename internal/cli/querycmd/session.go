@@ -126,7 +126,7 @@ func (c *call) session(ctx context.Context, o sessionOptions) error {
 	if err != nil {
 		return err
 	}
-	if err := s.prefer(file); err != nil {
+	if err := s.applySettings(file); err != nil {
 		return err
 	}
 	defer s.signals()()
@@ -145,8 +145,8 @@ func (c *call) session(ctx context.Context, o sessionOptions) error {
 	return s.loop(ctx)
 }
 
-// prefer takes what the user's file sets.
-func (s *session) prefer(file *profile.File) error {
+// applySettings applies the user's [session] settings.
+func (s *session) applySettings(file *profile.File) error {
 	own := file.Settings.Session
 	if own.Format != "" {
 		if err := s.set.form.set(own.Format); err != nil {

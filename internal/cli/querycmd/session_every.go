@@ -29,7 +29,7 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	if !harmless(p.Words, s.by) {
+	if !changesNothing(p.Words, s.by) {
 		return fmt.Errorf("/every runs statements that only read, and this begins with %s", p.Words[0])
 	}
 	var before [][]string
@@ -54,8 +54,8 @@ func (s *session) everyWord(ctx context.Context, args []string) error {
 	}
 }
 
-// harmless tells that a statement is one that reads, by its first word.
-func harmless(words []string, by *engine.Statements) bool {
+// changesNothing reports whether a statement only reads, by its first word.
+func changesNothing(words []string, by *engine.Statements) bool {
 	if by.Rules != nil {
 		return by.Rules.Reads(words)
 	}

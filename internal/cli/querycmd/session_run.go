@@ -35,8 +35,8 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 		return err
 	}
 	start := time.Now()
-	err = s.send(ctx, p, shown, shown.quiet)
-	shown.quiet()
+	err = s.send(ctx, p, shown, shown.endWaiting)
+	shown.endWaiting()
 	took := time.Since(start)
 	s.runs = append(s.runs, ranStatement{
 		text: text, at: start, took: took, end: howEnded(err), secret: statement.HasSecret(p.Words, s.by),
@@ -150,12 +150,12 @@ func (s *session) rows() (*rows, error) {
 		return r, nil
 	}
 	var err error
-	r.writer, err = results.NewWriter(s.Stdout, s.shape())
+	r.writer, err = results.NewWriter(s.Stdout, s.resultLayout())
 	return r, err
 }
 
-// shape is how results are written on the terminal.
-func (s *session) shape() results.Layout {
+// resultLayout is the layout of results on the terminal.
+func (s *session) resultLayout() results.Layout {
 	l := s.layout(s.set.form, true)
 	l.Wider = "/stacked on"
 	return l
@@ -198,8 +198,8 @@ func (r *rows) Notice(n engine.Notice) {
 	r.tellNotice(n)
 }
 
-// quiet ends the line that says that a statement runs.
-func (r *rows) quiet() { r.waiting.end() }
+// endWaiting removes the line that says that a statement runs.
+func (r *rows) endWaiting() { r.waiting.end() }
 
 // cut ends a result that was broken off.
 func (r *rows) cut() {
@@ -284,7 +284,7 @@ func (s *session) showMore() error {
 		return errors.New("there are no more rows of the last result")
 	}
 	n := min(len(m.rows), int(s.set.rows))
-	writer, err := results.NewWriter(s.Stdout, s.shape())
+	writer, err := results.NewWriter(s.Stdout, s.resultLayout())
 	if err != nil {
 		return err
 	}

@@ -210,8 +210,8 @@ func (c *call) tellNotice(n engine.Notice) {
 	c.Say("the server says %s", text)
 }
 
-// ran says how much came of a statement, on a terminal.
-func (s *resultWriter) ran(_ *statement.Piece, took time.Duration) {
+// printOutcome prints a statement's count and time on a terminal.
+func (s *resultWriter) printOutcome(_ *statement.Piece, took time.Duration) {
 	if !s.terminal {
 		return
 	}

@@ -50,26 +50,26 @@ func (c *Call) keepsRotations(w *wallet.Wallet, waiting []string) error {
 	}
 	for _, name := range gone {
 		if profile, ok := open[name]; ok {
-			return notEnded(name, profile)
+			return rotationOpenError(name, profile)
 		}
 	}
 	return nil
 }
 
-// notEnded is the error for an entry whose rotation must end first.
-func notEnded(entry, profile string) error {
+// rotationOpenError is the error for an entry whose rotation must be finished first.
+func rotationOpenError(entry, profile string) error {
 	return base.Failure(base.ExitFailed, fmt.Errorf("the rotation of entry %s has not ended, and the server may have the "+
 		"new password already", entry), "gharbor secret rotate "+profile+" -resume")
 }
 
-// noneOpen refuses to replace the whole wallet while a new password waits in it.
-func (c *Call) noneOpen() error {
+// checkNoneOpen refuses to replace the whole wallet while a new password waits in it.
+func (c *Call) checkNoneOpen() error {
 	open, err := c.openRotations()
 	if err != nil || len(open) == 0 {
 		return err
 	}
 	entry := slices.Min(slices.Collect(maps.Keys(open)))
-	return notEnded(entry, open[entry])
+	return rotationOpenError(entry, open[entry])
 }
 
 // tellRotations says of which entries a new password waits.

@@ -107,7 +107,7 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 		return nil
 	}
 	if why := finder.CanPut(query); why != nil {
-		return notKept(why, p)
+		return keepError(why, p)
 	}
 	c.Say("%s goes into the %s", passwordOf(p), finder.PlaceOf(query))
 	v, err := o.in.take(ctx, c, passwordOf(p))
@@ -116,7 +116,7 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	}
 	place, err := finder.Put(ctx, query, v)
 	if err != nil {
-		return notKept(err, p)
+		return keepError(err, p)
 	}
 	c.Say("saved: the password of %s in the %s", p.Called, place)
 	return nil
@@ -161,8 +161,8 @@ func (c *Call) nameWallet(ctx context.Context, p *resolve.Profile) error {
 		func(f *profile.File) (*profile.Edit, error) { return f.Set(p.Called, sets) })
 }
 
-// notKept is the command's error for a place that takes no password.
-func notKept(err error, p *resolve.Profile) error {
+// keepError is the command's error for a place that takes no password.
+func keepError(err error, p *resolve.Profile) error {
 	var no *secret.ErrNotKept
 	if errors.As(err, &no) {
 		return base.Failure(base.ExitUsage, fmt.Errorf("nothing was saved: %s", no.Why),

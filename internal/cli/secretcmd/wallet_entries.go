@@ -135,7 +135,7 @@ func (o *keepFlags) keep(ctx context.Context, c *Call) error {
 		now := time.Now().UTC().Truncate(time.Second)
 		e := wallet.Entry{Name: name, Created: now}
 		if old := w.Entry(name); old != nil {
-			if err := c.mayReplace(ctx, name, o.replace); err != nil {
+			if err := c.askToReplace(ctx, name, o.replace); err != nil {
 				return err
 			}
 			e, changed = *old, true
@@ -180,8 +180,8 @@ func (o *keepFlags) bindings(ctx context.Context, c *Call, name string) ([]bindi
 	return nil, nil
 }
 
-// mayReplace asks before an entry's secret is replaced by another.
-func (c *Call) mayReplace(ctx context.Context, name string, yes bool) error {
+// askToReplace asks before an entry gets another secret.
+func (c *Call) askToReplace(ctx context.Context, name string, yes bool) error {
 	if yes {
 		return nil
 	}

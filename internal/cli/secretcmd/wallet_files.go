@@ -129,7 +129,7 @@ whoever knows the old passphrase can then open it.`,
 				return err
 			}
 			if _, err := wallet.Load(s.Path); err == nil && !old {
-				if err := c.noneOpen(); err != nil {
+				if err := c.checkNoneOpen(); err != nil {
 					return err
 				}
 			}

@@ -84,7 +84,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 		return base.Failure(base.ExitInterrupted, nil)
 	}
 	if facts == nil {
-		return notPresented(report, name)
+		return notPresentedError(report, name)
 	}
 	if o.form.JSON() {
 		err = c.certificateJSON(name, facts)
@@ -97,8 +97,8 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 	return c.saveCertificate(ctx, p, facts.Chain, o.fingerprint)
 }
 
-// notPresented turns the stage that failed into this command's error.
-func notPresented(report *check.Report, name string) error {
+// notPresentedError turns the stage that failed into this command's error.
+func notPresentedError(report *check.Report, name string) error {
 	for _, s := range report.Stages {
 		if s.Outcome == finding.Fail {
 			if s.Finding.Code == finding.TLSNotOffered { // its cause speaks of a rule that only this command has

@@ -103,7 +103,7 @@ func (c *Call) export(ctx context.Context, o exportOptions) error {
 	}
 	var value secret.Value
 	if o.withSecret {
-		if err := c.maySpell(ctx, p, o.out); err != nil {
+		if err := c.checkSpelledSecret(ctx, p, o.out); err != nil {
 			return err
 		}
 		if value, err = c.SecretOf(ctx, p); err != nil {
@@ -156,8 +156,8 @@ func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 	return conn, nil
 }
 
-// maySpell asks before a password is written, and looks where it would go.
-func (c *Call) maySpell(ctx context.Context, p *resolve.Profile, out string) error {
+// checkSpelledSecret asks before a password is written, and checks where it would be written.
+func (c *Call) checkSpelledSecret(ctx context.Context, p *resolve.Profile, out string) error {
 	if !c.Interactive() {
 		return secretcmd.NoTerminal("writing the password",
 			"gharbor with "+p.Called+" -- PROGRAM   # hands it to a program without writing it out")
