@@ -1,6 +1,7 @@
-// Package binding says where a secret may be sent: a Binding is made from where a profile leads, and judges a
-// connection that asks for the secret. It is a shelf between a wallet, which keeps bindings with its entries, and
-// secret, whose queries it judges. Start with New and Binding.Objection; docs/wallet.md has the rule as a table.
+// Package binding says where a secret may be sent. A Binding is made of a profile's address, route and TLS rule, and
+// later allows or refuses a connection that asks for the secret. It is a shelf between a wallet, which keeps bindings
+// with its entries, and secret, whose queries it judges. Start with New and Binding.Objection; docs/wallet.md has the
+// rule as a table.
 package binding
 
 import (
@@ -26,8 +27,8 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// Binding says where an entry may be sent: an address with all that makes it
-// this address, or an alias.
+// Binding says where an entry may be sent: to an address, with all that decides which server answers there, or to an
+// alias.
 type Binding struct {
 	Profile string `json:"profile,omitempty"` // the user's own profile that it was made from
 	Alias   string `json:"alias,omitempty"`   // alone, but for Profile and AliasFile
@@ -56,8 +57,8 @@ type Binding struct {
 // plainBinding is a Binding without its methods.
 type plainBinding Binding
 
-// UnmarshalJSON reads a binding. One with a key that is not known here may mean less than what
-// is known of it: it lets nothing go, and is kept as it is.
+// UnmarshalJSON reads a binding. An unknown key may narrow what the others allow, so such a binding allows nothing;
+// its bytes are kept.
 func (b *Binding) UnmarshalJSON(data []byte) error {
 	var known plainBinding
 	if err := json.Unmarshal(data, &known); err != nil {
@@ -77,7 +78,7 @@ func hasUnknown(data []byte) bool {
 	return decoder.Decode(new(plainBinding)) != nil
 }
 
-// MarshalJSON writes a binding, one with an unknown key as it was read.
+// MarshalJSON writes a binding. One with an unknown key is written as it was read.
 func (b Binding) MarshalJSON() ([]byte, error) {
 	if b.foreign != nil {
 		return b.foreign, nil
@@ -85,7 +86,7 @@ func (b Binding) MarshalJSON() ([]byte, error) {
 	return json.Marshal(plainBinding(b))
 }
 
-// problem says why a binding releases nothing at all, "" where it may release something.
+// problem says why a binding allows nothing at all, "" where it may allow something.
 func (b Binding) problem() string {
 	kinds := 0
 	for _, is := range []bool{b.Alias != "", b.Hop != "", b.Key != "", b.Container != "", b.Account != "",
@@ -104,8 +105,8 @@ func (b Binding) problem() string {
 	return ""
 }
 
-// New binds to where a profile leads now. from says which engine has the container of a profile that names one
-// and no engine; where none can be asked, the error is a *secret.Failure.
+// New makes a binding of a profile's present address. from finds the container engine of a profile that names a
+// container and no engine; where no engine answers, the error is a *secret.Failure.
 func New(ctx context.Context, from address.Sources, p *resolve.Profile) (Binding, error) {
 	if found := cmp.Or(p.Problem(), p.AliasProblem()); found != nil {
 		return Binding{}, errors.New(found.Cause)
@@ -153,9 +154,9 @@ func facts(p *resolve.Profile) (Binding, error) {
 	return b, err
 }
 
-// bindToAlias binds to the alias that a profile names: where that leads later, the secret
-// may be sent too. What the profile itself says of hops and TLS is kept with it; what it leaves
-// to the alias stays the alias's.
+// bindToAlias binds to the alias that a profile names: the secret may also be sent to where the alias leads later.
+// The hops and the TLS rule are bound where the profile sets them; where it leaves them to the alias, the alias may
+// change them.
 func bindToAlias(p *resolve.Profile, a *profile.Alias) (Binding, error) {
 	b := ToAlias(a)
 	b.Engine = p.Text(key.Engine)
@@ -178,8 +179,7 @@ func bindToAlias(p *resolve.Profile, a *profile.Alias) (Binding, error) {
 	return b, nil
 }
 
-// ToAlias binds to an alias. One of a project's file is another alias than one of the
-// same name elsewhere.
+// ToAlias binds to an alias. An alias of a project's file differs from one of the same name elsewhere.
 func ToAlias(a *profile.Alias) Binding {
 	b := Binding{Alias: a.Name}
 	if a.InProject() {
@@ -188,15 +188,14 @@ func ToAlias(a *profile.Alias) Binding {
 	return b
 }
 
-// IsAlias reports whether it is the alias that a name means, "project:NAME" for one of
-// a project's file.
+// IsAlias reports whether the binding is to the alias of that name, "project:NAME" for one of a project's file.
 func (b Binding) IsAlias(name string) bool {
 	own, project := strings.CutPrefix(name, syntax.ProjectPrefix)
 	return b.Alias == own && b.Alias != "" && (b.AliasFile != "") == project
 }
 
-// fileHash is what tells one file that a key names from another: the SHA-256 of its bytes, of
-// those that were vouched for where they are pinned. Without a path it is "".
+// fileHash is the SHA-256 of a file that a key names, "" without a path. Where bytes are pinned by a vouch, it is the
+// hash of those.
 func fileHash(k, path string, pinned map[string][]byte) (string, error) {
 	if path == "" {
 		return "", nil
@@ -215,7 +214,7 @@ func fileHash(k, path string, pinned map[string][]byte) (string, error) {
 // maxAuthority bounds a file of certificates: all public authorities together have some 250 KiB.
 const maxAuthority = 4 << 20
 
-// String says where the binding leads, in one line.
+// String is the binding in one line.
 func (b Binding) String() string {
 	switch {
 	case b.Alias != "":
@@ -234,7 +233,7 @@ func (b Binding) String() string {
 	return clean.Line(b.Engine+" at "+b.addressText()+b.conditions(), 0)
 }
 
-// conditions is what must hold on the way there, each with a word before it.
+// conditions are what the binding asks of the route and TLS, each after a word that names it.
 func (b Binding) conditions() string {
 	text := ""
 	if len(b.Hops) > 0 {
@@ -270,7 +269,7 @@ func (b Binding) addressText() string {
 	return strings.Join(b.Addresses, ", ")
 }
 
-// Same reports whether two bindings let the same be done.
+// Same reports whether two bindings allow the same.
 func (b Binding) Same(o Binding) bool {
 	one, err := json.Marshal(b)
 	other, otherErr := json.Marshal(o)

@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/tlsrule"
 )
 
-// Objection says why the binding does not let a secret be sent as the query would have it, "" where it does.
+// Objection says why the binding refuses the connection of a query, "" where it allows it.
 func (b Binding) Objection(q secret.Query) string {
 	why := b.objection(q)
 	if why == "" && q.Kind == secret.OfDatabase {
@@ -18,8 +18,8 @@ func (b Binding) Objection(q secret.Query) string {
 	return why
 }
 
-// ObjectUnbound says why a secret that is bound to nothing may not be sent as the query would have it, "" where it may
-// to whom the user's own profile names it for.
+// ObjectUnbound says why a secret without a binding may not be sent for a query, "" where it may: to an address that
+// the user's own profile writes.
 func ObjectUnbound(q secret.Query) string { return (Binding{}).sourceObjection(q) }
 
 func (b Binding) objection(q secret.Query) string {
@@ -49,8 +49,8 @@ func (b Binding) objection(q secret.Query) string {
 	return b.wayObjection(q)
 }
 
-// wayObjection compares the hops, the TLS rule and the server's identity. A profile that asks for
-// more TLS with an authority or a name of its own widens the binding as one that asks for less.
+// wayObjection compares the hops, the TLS rule and the server's identity. A stricter TLS rule with another authority
+// or name widens the binding, just as a weaker rule does.
 func (b Binding) wayObjection(q secret.Query) string {
 	serverKey, keyErr := fileHash("server-key", q.ServerKey, q.Pinned)
 	switch {
@@ -73,9 +73,8 @@ func (b Binding) wayObjection(q secret.Query) string {
 	return ""
 }
 
-// containerObjection says why what is bound to a container may not be sent, or what is bound to
-// an address not to one, "" where it may: to this very container, wherever its engine
-// has published it.
+// containerObjection refuses a secret that is bound to another container, or to an address where the query is for a
+// container; "" for this container, at whatever port its engine publishes it.
 func (b Binding) containerObjection(q secret.Query) string {
 	switch {
 	case q.Container == "":
@@ -96,9 +95,8 @@ func weaker(rule, than string) bool {
 	return slices.Index(strength, tlsrule.Rule(rule)) < slices.Index(strength, tlsrule.Rule(than))
 }
 
-// aliasObjection says why what is bound to an alias may not be sent, "" where it may: to
-// an address that this very alias leads to, by the way and the rule that the alias, or the
-// binding, says.
+// aliasObjection refuses a secret that is bound to another alias; "" for an address of this alias, by the route and
+// the TLS rule of the alias or of the binding.
 func (b Binding) aliasObjection(q secret.Query) string {
 	if len(q.Aliases) == 0 {
 		return "it is for the alias " + b.Alias + "; this address is no alias"
@@ -118,8 +116,7 @@ func (b Binding) aliasObjection(q secret.Query) string {
 	return why
 }
 
-// aliasFactsObjection compares what a profile says with what its alias does, or with what the binding
-// says in the alias's place.
+// aliasFactsObjection compares a profile's keys with its alias's, or with the binding's where that has them.
 func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
 	if link.Engine != "" && !q.SpeaksAs(link.Engine) {
 		return fmt.Sprintf("the alias %s is for the engine %s; this is %s", link.Name, link.Engine, q.Engine)
@@ -152,9 +149,9 @@ func (b Binding) aliasFactsObjection(link secret.Link, q secret.Query) string {
 	return ""
 }
 
-// sourceObjection says why a secret may not be sent to an address that no file has written, ""
-// where it may: with TLS that is verified against the written name, by the system's authorities
-// or those of the binding. An entry that is bound to nothing has none.
+// sourceObjection refuses an address that is written in no file (from DNS, say), unless TLS is verified against the
+// written name, by the system's authorities or those of the binding. An entry without a binding has no such
+// authorities.
 func (b Binding) sourceObjection(q secret.Query) string {
 	switch {
 	case q.Told == "" || b.Instance != "": // an instance's address is its service's to tell
@@ -189,8 +186,8 @@ func orHost(name string) string {
 	return name
 }
 
-// kindObjection judges what is bound to a hop or a key, or asked for one: each has
-// bindings of its own kind.
+// kindObjection is for hops and keys: a binding to one fits no database, and a query for one needs a binding of that
+// kind.
 func (b Binding) kindObjection(q secret.Query) string {
 	bound := "a database server, " + b.String()
 	switch {
@@ -216,15 +213,14 @@ func (b Binding) kindObjection(q secret.Query) string {
 	return fmt.Sprintf("it is for %s; this is %s", bound, what)
 }
 
-// Near reports whether a binding is to the very address or alias, whatever else may
-// object.
+// Near reports whether a binding has the query's address or alias, whatever else differs.
 func (b Binding) Near(q secret.Query) bool {
 	return slices.Contains(b.Addresses, lower(q.Address)) || b.Container != "" && b.Container == q.Container ||
 		b.Instance != "" && b.Instance == q.Instance ||
 		slices.ContainsFunc(q.Aliases, func(l secret.Link) bool { return l.Name == b.Alias })
 }
 
-// Words are what a binding that fits a query has in it, one of them at the least.
+// Words are the addresses of a query: a binding that fits it contains at least one of them.
 func Words(q secret.Query) []string {
 	words := []string{q.Profile, lower(q.Address)}
 	if q.Container != "" {
@@ -239,8 +235,8 @@ func Words(q secret.Query) []string {
 	return words
 }
 
-// Word is what binds an entry to what is asked for, as put and bind take it. An
-// alias is bound to by its name: it may lead elsewhere tomorrow.
+// Word is the binding for a query, as keep and bind take it. For an alias it is the alias's name, as the alias may
+// lead elsewhere tomorrow.
 func Word(q secret.Query) string {
 	if len(q.Aliases) > 0 && q.Kind == secret.OfDatabase {
 		if q.Aliases[0].File != "" {

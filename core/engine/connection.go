@@ -48,8 +48,8 @@ type Connection struct {
 	Key    string
 	Target string // any, writable, read-only
 
-	// Address is the IP address of the first server, where a name and an address are both known (see Apart); "" where
-	// it is not.
+	// Address is the IP address of the first server, where a name and an address are both known (see
+	// SeparateAddress); "" where it is not.
 	Address string
 
 	// Elsewhere: the address is that of a tunnel, while the certificate is the server's.

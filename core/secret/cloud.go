@@ -6,7 +6,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// locateCloudLogin returns a login that the service of the profile's cloud instance makes at use.
+// locateCloudLogin returns the place of a login that the service of the profile's cloud instance makes when it is
+// needed.
 func (q Query) locateCloudLogin() (*Location, *finding.Finding) {
 	if q.Mint == nil && q.Instance == "" {
 		return nil, finding.New(finding.SecretMissing,
@@ -33,13 +34,14 @@ func (q Query) locateCloudLogin() (*Location, *finding.Finding) {
 // pauseKey finds what WithPause put into a context.
 type pauseKey struct{}
 
-// WithPause lets whatever asks a person stop a clock meanwhile: pause stops it, and gives what starts it again.
+// WithPause adds a clock to a context, which stops while a person is asked: pause stops it, and returns what starts
+// it again.
 func WithPause(ctx context.Context, pause func() (resume func())) context.Context {
 	return context.WithValue(ctx, pauseKey{}, pause)
 }
 
-// Pause stops the clock of WithPause, where there is one. The context that it gives has no end by that clock, and
-// still ends with Ctrl-C, by stop or whatever else cancels ctx.
+// Pause stops the clock of WithPause, where there is one. The context that it returns does not end by that clock;
+// Ctrl-C, stop and all else that cancels ctx still end it.
 func Pause(ctx context.Context) (resume func()) {
 	if pause, ok := ctx.Value(pauseKey{}).(func() func()); ok {
 		return pause()

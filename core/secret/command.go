@@ -11,7 +11,7 @@ import (
 	"gentleharbor/core/program"
 )
 
-// Failure is a secret that could not be taken, with a finding of its own.
+// Failure says why a secret could not be taken, by a finding.
 type Failure struct{ Found *finding.Finding }
 
 func (f *Failure) Error() string { return f.Found.Cause }
@@ -40,7 +40,7 @@ func (f *Finder) command(q Query) (*Location, *finding.Finding) {
 	}, nil
 }
 
-// wholePath is how to name the program by its path.
+// wholePath suggests to name the program by its path.
 func (q Query) wholePath() string {
 	if q.Kind != OfDatabase {
 		return fmt.Sprintf("%s %s %s=command:PATH", q.setCommand(), q.Profile, q.SettingKey())
@@ -48,7 +48,7 @@ func (q Query) wholePath() string {
 	return fmt.Sprintf("gharbor set %s command=PATH,WORD", q.Profile)
 }
 
-// run runs the command with nothing to read, and takes the first line of what it prints. The test's clock stands still
+// run runs the command without input, and takes the first line of its output. The test's time limit does not run
 // meanwhile.
 func (f *Finder) run(ctx context.Context, q Query, path string, words []string) (Value, error) {
 	one := program.Program{Words: words, Most: maxSecret}

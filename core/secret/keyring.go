@@ -9,8 +9,7 @@ import (
 	"gentleharbor/core/secret/keyring"
 )
 
-// KeyringEntry is the entry that a profile's source means: the one named, else
-// the profile's own name.
+// KeyringEntry is the entry of a profile's source: the one that it names, else the profile's name.
 func (q Query) KeyringEntry() string {
 	if q.Source.Arg != "" {
 		return q.Source.Arg
@@ -21,7 +20,7 @@ func (q Query) KeyringEntry() string {
 	return q.Profile
 }
 
-// keyring looks whether there is a keyring, and asks it nothing yet.
+// keyring finds out whether there is a keyring, and asks it nothing yet.
 func (f *Finder) keyring(q Query) (*Location, *finding.Finding) {
 	if why := keyring.Problem(f.Lookup); why != "" {
 		return nil, noKeyring(q, why)

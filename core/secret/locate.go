@@ -22,8 +22,8 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// maxSecret bounds the first line of a secret file, in bytes: far above any
-// password or token, far below what a wrong PATH could lead to.
+// maxSecret bounds the first line of a secret file, in bytes: far above any password or token, far below the size of
+// a file that is named by mistake.
 const maxSecret = 64 << 10
 
 // The kinds of secret.
@@ -34,7 +34,7 @@ const (
 	OfCloud    = "cloud" // the key that seals a cloud account's tokens
 )
 
-// Query says for which connection a secret is wanted.
+// Query describes the connection that needs a secret.
 type Query struct {
 	Kind        string
 	Setting     string // the key that names the source, "" for "secret"
@@ -73,8 +73,8 @@ type Query struct {
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
 
-	// Recheck judges once more, directly before the value is taken, what the user vouched for;
-	// nil where nothing of it is a project's.
+	// Recheck judges a project's profile once more, directly before the value is taken; nil where nothing is a
+	// project's.
 	Recheck func() *finding.Finding
 }
 
@@ -90,7 +90,7 @@ type Login struct {
 	Until       time.Time
 }
 
-// Mint makes a login at use. It is kept in memory, no longer than it lasts.
+// Mint makes a login when it is needed. It is kept in memory, no longer than it is valid.
 type Mint func(ctx context.Context) (*Login, error)
 
 // Finder finds secrets. Its fields are what it needs from the machine.
@@ -101,16 +101,15 @@ type Finder struct {
 	Terminal bool                                                    // there is someone to ask
 	Ask      func(ctx context.Context, prompt string) (Value, error) // without echo
 
-	// Wallet finds an entry of the wallet. A source that was not named in the
-	// profile (byDefault) asks nobody: where the wallet is not open, or has
-	// nothing that fits, the finding's code is secret.no-match.
+	// Wallet finds an entry of the wallet. For a profile that does not name the wallet (byDefault) it asks nobody:
+	// where the wallet is locked, or has no entry that fits, the finding's code is secret.no-match.
 	Wallet func(ctx context.Context, q Query, byDefault bool) (*Location, *finding.Finding)
 
 	// Files are the credential files of all engines.
 	Files []CredentialFile
 
-	// JudgeFile judges a file that a variable of the environment names: nil where it is no
-	// repository's, or was vouched for. nil for no judge.
+	// JudgeFile judges a file that an environment variable names. Its finding is nil where the file is in no
+	// repository, or was vouched for. JudgeFile may be nil.
 	JudgeFile func(path string) *finding.Finding
 
 	mu    sync.Mutex
@@ -137,7 +136,7 @@ func (f *Finder) SetPassword(profile string, v Value, place string) (forget func
 	}
 }
 
-// knows is what Know gave for a query, nil for nothing.
+// knows is the password from SetPassword for a query, nil for none.
 func (f *Finder) knows(q Query) *Location {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -147,7 +146,7 @@ func (f *Finder) knows(q Query) *Location {
 	return f.known[q.Profile]
 }
 
-// Location is a secret whose place is known and whose value has not been taken.
+// Location is a secret's place, with a function that reads the value.
 type Location struct {
 	Place string // "file /home/w/passwords, line 1", "the terminal", "none"
 	None  bool   // nothing will be sent: the source is none, or no source had anything
@@ -156,11 +155,12 @@ type Location struct {
 	Tried []string
 	Read  func(ctx context.Context) (Value, error) // nil where nothing will be sent
 
-	// Mint makes the login whose password Read gives: the user is its own. nil where the profile says the user.
+	// Mint makes the login whose password Read returns; the login also has the user. nil where the profile says the
+	// user.
 	Mint Mint
 }
 
-// Take reads the value. It is called once the server has asked for it.
+// Take reads the value. It is called only after the server has asked for it.
 func (l *Location) Take(ctx context.Context) (Value, error) {
 	if l.Read == nil {
 		return Value{}, nil
@@ -168,9 +168,8 @@ func (l *Location) Take(ctx context.Context) (Value, error) {
 	return l.Read(ctx)
 }
 
-// Locate finds where the secret is, and judges whether it is safe there. The
-// finding is nil or a warning where the Place is not nil. A source that is
-// refused never falls through to the next one.
+// Locate finds where the secret is, and judges whether it is safe there. With a Location, the finding is nil or a
+// warning. After a source that is refused no other source is tried.
 func (f *Finder) Locate(ctx context.Context, q Query) (*Location, *finding.Finding) {
 	located, found := f.locate(ctx, q)
 	if located == nil || located.Read == nil || q.Recheck == nil {
@@ -261,7 +260,7 @@ func (f *Finder) locateInOrder(ctx context.Context, q Query) (*Location, *findin
 	return &Location{Place: "none found", None: true, Tried: tried}, nil
 }
 
-// canAsk reports whether there is someone to ask, or was when the answer was given.
+// canAsk reports whether a person can be asked, or has answered already.
 func (f *Finder) canAsk(q Query) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -269,7 +268,7 @@ func (f *Finder) canAsk(q Query) bool {
 	return f.Terminal || given
 }
 
-// asking asks once for a profile, however many hosts or tests want the answer.
+// asking asks once for a profile, however many hosts or tests need the answer.
 func (f *Finder) asking(q Query) *Location {
 	read := func(ctx context.Context) (Value, error) {
 		f.mu.Lock()
@@ -289,7 +288,7 @@ func (f *Finder) asking(q Query) *Location {
 	return &Location{Place: "asked for on the terminal", Asks: true, Typed: true, Read: read}
 }
 
-// Forget drops what a person typed: it was wrong.
+// Forget drops what a person typed, after it was wrong.
 func (f *Finder) Forget(q Query) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -329,11 +328,10 @@ func (f *Finder) file(q Query) (*Location, *finding.Finding) {
 	return &Location{Place: place, Read: func(context.Context) (Value, error) { return q.firstLine(path) }}, nil
 }
 
-// FirstLine is the first line of a file, of at most 64 KiB. Whether others can read
-// the file is JudgeFile's business.
+// FirstLine is the first line of a file, of at most 64 KiB. JudgeFile checks whether others can read the file.
 func FirstLine(path string) (Value, error) { return Query{}.firstLine(path) }
 
-// Open opens a file, or the bytes that were pinned of it.
+// Open opens a file, or the bytes that are pinned for it.
 func (q Query) Open(path string) (io.ReadCloser, error) {
 	if data, ok := q.Pinned[path]; ok {
 		return io.NopCloser(bytes.NewReader(data)), nil
@@ -369,7 +367,7 @@ func Unreadable(path, what string, err error) *finding.Finding {
 		Suggest("ls -l %s", clean.Shell(path))
 }
 
-// Unchecked follows a file's name where the system's permissions are not read.
+// Unchecked are the words after a file's name on a system whose permissions we do not read.
 var Unchecked = map[bool]string{true: " (who else can read it was not checked)"}[runtime.GOOS == "windows"]
 
 // Judge judges a profile's secret file as JudgeFile does, and adds lines to try.
@@ -381,8 +379,7 @@ func (q Query) Judge(path, what string) *finding.Finding {
 	return found
 }
 
-// JudgeFile refuses a file of secrets that others can use: a server's own clients
-// ignore such a file too, and no source here is held to less.
+// JudgeFile refuses a file of secrets that others can use, as a server's own clients do, and does so for each source.
 func JudgeFile(path, what string) *finding.Finding {
 	link, err := os.Lstat(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -419,8 +416,7 @@ func JudgeFile(path, what string) *finding.Finding {
 	return nil
 }
 
-// judgeFolder refuses a symbolic link into a folder of another user's, who
-// could put another file in place.
+// judgeFolder refuses a symbolic link into a folder of another user, who could put another file there.
 func judgeFolder(path, what string) *finding.Finding {
 	target, err := filepath.EvalSymlinks(path)
 	if err != nil {

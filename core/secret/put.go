@@ -13,7 +13,7 @@ import (
 	"gentleharbor/core/secret/keyring"
 )
 
-// ErrNotKept is a source that nothing can be written to, and why.
+// ErrNotKept says why nothing can be written to a source.
 type ErrNotKept struct{ Why string }
 
 func (e *ErrNotKept) Error() string { return e.Why }
@@ -21,9 +21,8 @@ func (e *ErrNotKept) Error() string { return e.Why }
 // NotKept is the error for a source that nothing can be written to.
 func NotKept(why string, args ...any) error { return &ErrNotKept{fmt.Sprintf(why, args...)} }
 
-// Put writes a secret to where the query's source takes it from: a file, a line
-// of a password file, a group of an option file, or the keyring. The wallet is
-// the caller's, which knows its passphrase. It returns the place.
+// Put writes a secret to the query's source: a file, a line of a password file, a group of an option file, or the
+// keyring. It returns the place. The caller writes to the wallet, as it knows the passphrase.
 func (f *Finder) Put(ctx context.Context, q Query, v Value) (place string, err error) {
 	switch q.Source.Kind {
 	case "file":
@@ -45,8 +44,8 @@ func (f *Finder) Put(ctx context.Context, q Query, v Value) (place string, err e
 	return "", f.CanPut(q)
 }
 
-// CanPut says why nothing can be written to the query's source, before a secret
-// is asked for; nil where something may be.
+// CanPut says why nothing can be written to the query's source, before a person is asked for a secret; nil where
+// something can.
 func (f *Finder) CanPut(q Query) error {
 	switch q.Source.Kind {
 	case "file", "wallet":
@@ -84,7 +83,7 @@ func (f *Finder) SourceFor(ctx context.Context, q Query) Source {
 	return Source{Kind: "wallet"}
 }
 
-// PlaceOf says where Put writes, before a secret is asked for.
+// PlaceOf says where Put will write, before a person is asked for a secret.
 func (f *Finder) PlaceOf(q Query) string {
 	const clear = ", in clear text that only you can read"
 	switch q.Source.Kind {
@@ -99,7 +98,7 @@ func (f *Finder) PlaceOf(q Query) string {
 	return q.Source.Kind
 }
 
-// maxCredentialFile bounds a file of credentials that is changed: the largest that an engine's clients read.
+// maxCredentialFile bounds a file of credentials that Put changes: the largest that an engine's clients read.
 const maxCredentialFile = 64 << 20
 
 // Rewrite changes a file that only its owner may read, under its lock and in one

@@ -21,12 +21,12 @@ type Link struct {
 	TLSName      string
 }
 
-// SpeaksAs reports whether an engine's word is the connection's, or of one that speaks the same protocol.
+// SpeaksAs reports whether an engine is the connection's, or speaks the same protocol.
 func (q Query) SpeaksAs(engine string) bool {
 	return engine == q.Engine || slices.Contains(q.Family, engine)
 }
 
-// AddressText is the address that the secret is wanted for.
+// AddressText is the address that needs the secret.
 func (q Query) AddressText() string {
 	if q.Container != "" {
 		return "container " + q.Container + " of " + q.Endpoint
@@ -58,7 +58,7 @@ func (q Query) suggest(found *finding.Finding, sources ...string) *finding.Findi
 	return found
 }
 
-// fileSource is a source that needs no terminal and keeps the secret in a file.
+// fileSource is a source that keeps the secret in a file, and needs no terminal.
 func (q Query) fileSource() string {
 	if q.Kind == OfDatabase {
 		return "passfile"
@@ -87,7 +87,7 @@ func (q Query) prompt() string {
 	return q.describe()
 }
 
-// answerKey is what one answer serves: a profile, or a hop or key whoever uses it.
+// answerKey names what an answer is for: a profile, or a hop or a key for all profiles that use it.
 func (q Query) answerKey() string {
 	if q.Kind == OfDatabase {
 		return q.Profile
@@ -95,7 +95,7 @@ func (q Query) answerKey() string {
 	return q.Kind + " " + q.Address
 }
 
-// KeepOrAsk suggests how to give a password where the source has none: keep one, or be asked each time.
+// KeepOrAsk suggests how to give a password where the source has none: to keep one, or to be asked each time.
 func (q Query) KeepOrAsk(found *finding.Finding) *finding.Finding {
 	if q.Kind == OfDatabase {
 		found.Suggest("gharbor secret keep %s   # asks for the password, and keeps it", q.Profile)
@@ -103,7 +103,7 @@ func (q Query) KeepOrAsk(found *finding.Finding) *finding.Finding {
 	return found.Suggest("%s %s %s=ask   # asks each time", q.setCommand(), q.Profile, q.SettingKey())
 }
 
-// setCommand is the command that names another source.
+// setCommand is the command that sets another source.
 func (q Query) setCommand() string {
 	if q.Kind == OfCloud {
 		return "gharbor cloud set"

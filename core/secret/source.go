@@ -10,7 +10,7 @@ import (
 const Forms = "ask, env:NAME, file:PATH, passfile[:PATH], optionfile[:PATH][#GROUP], wallet[:ENTRY], " +
 	"keyring[:ENTRY], command:WORDS, container:VARIABLE, cloud, none"
 
-// Words are the same without what may follow them, for a line of help.
+// Words are the forms without their arguments, for a line of help.
 const Words = "ask, env:NAME, file:PATH, passfile, optionfile, wallet, keyring, command:…, container:…, cloud, none"
 
 // HopForms lists the ways to write a secret source of a hop: credential files are
@@ -39,7 +39,7 @@ func (s Source) String() string {
 	return s.Kind + ":" + s.Arg
 }
 
-// kinds says of each source word whether an argument may and must follow.
+// kinds says of each source's word whether an argument may or must follow.
 var kinds = map[string]struct{ may, must bool }{
 	"ask":        {},
 	"cloud":      {},
@@ -77,8 +77,7 @@ func Valid(s string) bool {
 	return ok && source.Kind != "default"
 }
 
-// Advice says what is wrong with a source without repeating it: what stands
-// in its place may be a password.
+// Advice says what is wrong with a source without repeating it: it may be a password in the wrong place.
 func Advice(s string) string {
 	kind, _, colon := strings.Cut(s, ":")
 	switch {

@@ -1,7 +1,6 @@
-// Package secret holds secrets and finds them: the hidden value type, and the
-// sources that a profile may name (ask, env:, file:, passfile, none). On the
-// way from profile to report it stands beside the route: a source is located
-// before the first dial and read only when the server has asked for a password.
+// Package secret holds secrets and finds them: it has the type that hides its value, and the sources that a profile
+// may name (ask, env:, file:, passfile, none). On the way from profile to report it stands beside the route: a source
+// is located before the first dial, and read only after the server has asked for a password.
 package secret
 
 import (
@@ -11,7 +10,7 @@ import (
 	"strings"
 )
 
-// Hidden is what every way of printing a Value shows.
+// Hidden is the text that a Value shows, however it is printed.
 const Hidden = "[hidden]"
 
 // Value is a secret. However it is formatted, marshalled or logged, it shows
@@ -33,8 +32,8 @@ func (v Value) Present() bool { return v.text != nil }
 // Empty reports whether the secret is there and empty.
 func (v Value) Empty() bool { return v.text != nil && *v.text == "" }
 
-// Disclose gives the secret's text. Only a driver that sends it, and a writer
-// of a credential file that only its owner can read, may call it.
+// Disclose returns the secret's text. Only code that sends it to a server, or writes it to a file that only its owner
+// can read, may call it.
 func (v Value) Disclose() string {
 	if v.text == nil {
 		return ""
@@ -42,8 +41,7 @@ func (v Value) Disclose() string {
 	return *v.text
 }
 
-// String, GoString, Format, MarshalText, MarshalJSON and LogValue keep the
-// secret out of whatever a Value is printed with.
+// String, GoString, Format, MarshalText, MarshalJSON and LogValue hide the secret wherever a Value is printed.
 func (Value) String() string { return Hidden }
 
 func (Value) GoString() string { return Hidden }
@@ -59,8 +57,8 @@ func (Value) LogValue() slog.Value { return slog.StringValue(Hidden) }
 // Same reports whether two secrets are the same text.
 func (v Value) Same(o Value) bool { return v.Disclose() == o.Disclose() }
 
-// Holds reports whether a secret has another's text in it, as a URL has a password. One of fewer than eight characters
-// may be there by chance, and counts as not held.
+// Holds reports whether a secret contains another's text, as a URL contains a password. A text of fewer than eight
+// characters may be there by chance, and does not count.
 func (v Value) Holds(o Value) bool {
 	const least = 8
 	return len(o.Disclose()) >= least && strings.Contains(v.Disclose(), o.Disclose())

@@ -42,7 +42,7 @@ func (t *Tunnel) keepWay(ctx context.Context) {
 	}
 }
 
-// hold waits until the way is lost, and says how.
+// hold waits until the way is lost, and returns the reason.
 func (t *Tunnel) hold(ctx context.Context, link *hop.Link) string {
 	every := link.AliveEvery(aliveEvery)
 	timer := time.NewTicker(every)
@@ -77,7 +77,7 @@ func plainCause(err error) string {
 	return text
 }
 
-// again makes the way again, with longer and longer pauses.
+// again makes the way again, with longer and longer pauses between tries.
 func (t *Tunnel) again(ctx context.Context) {
 	pause := firstPause
 	lost := time.Now()
@@ -113,8 +113,8 @@ func (t *Tunnel) again(ctx context.Context) {
 	}
 }
 
-// watch notices when the machine has slept and when its networks have changed: a
-// way that looks as if it were there may be none.
+// watch notices when the machine has slept and when its networks have changed: the connection to the hops may be dead
+// then, without an error.
 func (t *Tunnel) watch(ctx context.Context) {
 	const every, slept = 2 * time.Second, 8 * time.Second
 	ticker := time.NewTicker(every)
@@ -143,7 +143,7 @@ func (t *Tunnel) wake(why string) {
 	t.ask(nudgeWithin)
 }
 
-// ask has the hop asked for a sign of life at once. The way is lost where none comes within this time.
+// ask makes hold ask the hop for an answer at once. The way is lost where none comes within this time.
 func (t *Tunnel) ask(within time.Duration) {
 	select {
 	case t.nudge <- within:
@@ -157,7 +157,7 @@ func (t *Tunnel) askIfSlow() (stop func() bool) {
 	return time.AfterFunc(doubtAfter, func() { t.ask(aliveWithin) }).Stop
 }
 
-// addresses are this machine's, loopback left out.
+// addresses are this machine's, without loopback.
 func addresses() []string {
 	all, err := net.InterfaceAddrs()
 	if err != nil {

@@ -18,8 +18,8 @@ type Holder struct {
 	Leads string
 }
 
-// HolderOf finds the process that listens on a TCP port of this machine. Linux tells
-// (proc(5)), of other users' processes only to root; ok is false elsewhere.
+// HolderOf finds the process that listens on a TCP port of this machine. It reads proc(5), which shows other users'
+// processes only to root; ok is false on other systems than Linux.
 func HolderOf(port int) (h Holder, ok bool) {
 	inodes := make(map[string]bool)
 	for _, table := range []string{"/proc/net/tcp", "/proc/net/tcp6"} {
@@ -48,8 +48,8 @@ func HolderOf(port int) (h Holder, ok bool) {
 	return Holder{}, false
 }
 
-// listeners are the inodes of the sockets that listen on a port, from a table of the
-// kernel's: local address in column 1, state in column 3 (0A listens), inode in 9.
+// listeners are the inodes of the sockets that listen on a port, from a table of the kernel: the local address is
+// column 1, the state column 3 (0A listens), the inode column 9.
 func listeners(table string, port int) []string {
 	data, err := os.ReadFile(table)
 	if err != nil {
@@ -67,8 +67,7 @@ func listeners(table string, port int) []string {
 	return inodes
 }
 
-// leads reads a command line: the -L of ssh(1), or the container engine's proxy of a
-// published port.
+// leads reads a command line: ssh(1) with -L, or the container engine's proxy of a published port.
 func leads(words []string, port int) string {
 	text := strconv.Itoa(port)
 	switch filepath.Base(words[0]) {

@@ -18,34 +18,35 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Login is how a tunnel logs in for whoever connects.
+// Login is how a tunnel logs in for programs that connect.
 type Login struct {
 	Front *engine.Front
 
-	// OwnerOf finds out whose process connected; only this user's get a session. Where it is nil, a program proves that
-	// it is this user's by Password, which is in the file PasswordFile.
+	// OwnerOf finds out which user's process connected; only this user's get a session. Where it is nil, a program
+	// must send Password, which this user can read in PasswordFile.
 	OwnerOf      func(local net.Conn) route.Owner
 	Password     secret.Value
 	PasswordFile string
 
-	// User and Database are the profile's. A program that names another user is refused; "" is any. Another database is
-	// opened with AnyDatabase, a stream of changes with Replication, and files of this machine with LocalFiles.
+	// User and Database are the profile's. A program that names another user is refused; with "" any user may be
+	// named. AnyDatabase allows another database, Replication a stream of changes, and LocalFiles files of this
+	// machine.
 	User, Database string
 	AnyDatabase    bool
 	Replication    bool
 	LocalFiles     bool
 	ReadOnly       bool // sessions are: LogIn sees to it
 
-	// LogIn logs in at the server, for what a program wants in o or says to greet; through is the way to the last hop, nil
-	// without hops.
+	// LogIn logs in at the server, for a program's request: o, or what greet reads. through is the way to the last
+	// hop, nil without hops.
 	LogIn func(ctx context.Context, o *engine.SessionRequest, greet engine.GreetFunc,
 		through *hop.Link) (engine.Conversation, *finding.Finding)
 }
 
-// openWithin is how long a program may take to say what it wants.
+// openWithin is how long a program may take to send its request.
 const openWithin = 10 * time.Second
 
-// endedWithin is how soon the end of a way is known after what it carried has ended.
+// endedWithin is how long after the end of a session the end of its way is noticed.
 const endedWithin = 50 * time.Millisecond
 
 // refusal is why a program got no session.
@@ -58,7 +59,7 @@ var (
 	errNoOwner  = errors.New("a connection was closed before the system could say whose it was")
 )
 
-// noteFailure notes why a connection came to nothing.
+// noteFailure notes why a connection failed.
 func (t *Tunnel) noteFailure(err error) {
 	var r *refusal
 	if errors.As(err, &r) {
@@ -75,7 +76,7 @@ type caller struct {
 	request *engine.SessionRequest // what it wants; nil before it has said so
 }
 
-// logIn hands a program a session at the server.
+// logIn gives a program a session at the server.
 func (t *Tunnel) logIn(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
 	l := t.o.Login
 	if l.OwnerOf != nil {
@@ -132,14 +133,14 @@ func noRequest(err error) error {
 	return fmt.Errorf("a program opened a connection that is no session: %s", clean.Line(err.Error(), 200))
 }
 
-// refuse says in the program's protocol why it gets no session.
+// refuse tells a program, in its protocol, why it gets no session.
 func (c *caller) refuse(found *finding.Finding) error {
 	c.local.SetWriteDeadline(time.Now().Add(openWithin))
 	c.o.Login.Front.Refuse(c.local, c.request, found)
 	return &refusal{found}
 }
 
-// greet is the engine.GreetFunc of a program whose server speaks first.
+// greet is the engine.GreetFunc for a protocol in which the server speaks first.
 func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 	c.local.SetDeadline(time.Now().Add(openWithin))
 	o, err := conv.(engine.Greeter).Greet(c.local, c.o.Login.LocalFiles)
@@ -150,7 +151,7 @@ func (c *caller) greet(conv engine.Conversation) *finding.Finding {
 	return c.checkCaller()
 }
 
-// checkCaller tells why a program gets no session; nil where it gets one.
+// checkCaller returns why a program gets no session, nil where it gets one.
 func (c *caller) checkCaller() *finding.Finding {
 	if l := c.o.Login; l.OwnerOf == nil {
 		err := c.request.Prove(c.local, l.Password.Disclose())
@@ -206,7 +207,7 @@ func (c *caller) session(ctx context.Context) (engine.Conversation, *finding.Fin
 	}
 }
 
-// Try logs in once, and ends the session: whether a program could.
+// Try logs in once and ends the session, to test whether a program could.
 func (t *Tunnel) Try(ctx context.Context) *finding.Finding {
 	link, _ := t.current()
 	conv, found := t.o.Login.LogIn(ctx, &engine.SessionRequest{}, nil, link)
@@ -236,13 +237,13 @@ func (t *Tunnel) checkRequest(o *engine.SessionRequest) *finding.Finding {
 	return nil
 }
 
-// sessions are those that were handed to programs, by the keys with which they cancel.
+// sessions are those that programs have, by their cancel keys.
 type sessions struct {
 	mu  sync.Mutex
 	all map[engine.CancelKey]engine.Conversation
 }
 
-// add keeps a session under a key that nobody can guess.
+// add keeps a session under a random cancel key.
 func (s *sessions) add(conv engine.Conversation) engine.CancelKey {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -266,7 +267,7 @@ func (s *sessions) remove(key engine.CancelKey) {
 	delete(s.all, key)
 }
 
-// cancel ends the statement of a session. A key that is nobody's does nothing, as on a server.
+// cancel ends the statement of a session. It does nothing for an unknown key, as a server does.
 func (s *sessions) cancel(ctx context.Context, key engine.CancelKey) error {
 	s.mu.Lock()
 	conv := s.all[key]

@@ -13,12 +13,12 @@ import (
 	"gentleharbor/core/atomicfile"
 )
 
-// Ports remembers which local port a profile's tunnel had, so that it has the same
-// one the next time, where that is free.
+// Ports remembers which local port a profile's tunnel had, so that it gets the same one the next time, if that is
+// free.
 type Ports struct{ Path string }
 
-// Ports are given out below those that systems use for outgoing connections (32768
-// on Linux, 49152 elsewhere), and above those of most servers.
+// New ports are below those that systems use for outgoing connections (32768 on Linux, 49152 elsewhere), and above
+// those of most servers.
 const (
 	lowestPort = 21_000
 	manyPorts  = 9_000
@@ -43,9 +43,8 @@ func (p Ports) load() portsFile {
 	return f
 }
 
-// Listen listens on the profile's port of 127.0.0.1. Where something else has it,
-// another one is taken for this time, and usual is the one that was wanted; else it
-// is 0. A port that is given out for the first time is remembered.
+// Listen listens on the profile's port of 127.0.0.1. Where another process has that port, it listens on another one
+// for this time, and usual is the profile's; else usual is 0. It remembers a new profile's port.
 func (p Ports) Listen(ctx context.Context, profile string) (l net.Listener, usual int, err error) {
 	known := p.load().Ports
 	if port := known[profile]; port != 0 {
@@ -96,7 +95,7 @@ func (p Ports) remember(ctx context.Context, profile string, port int) error {
 	return atomicfile.Writer{}.Write(p.Path, append(data, '\n'))
 }
 
-// Free is the first port from one on that nothing listens on.
+// Free is the first port, from a given one, on which nothing listens.
 func Free(host string, from int) (int, error) {
 	for port := from; port <= 65535; port++ {
 		if l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(port))); err == nil {

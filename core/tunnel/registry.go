@@ -16,8 +16,7 @@ import (
 	"gentleharbor/core/privatesocket"
 )
 
-// Registry is where tunnels that run are found: each has a socket that only this
-// user can reach.
+// Registry finds running tunnels: each has a socket that only this user can reach.
 type Registry struct {
 	Lookup func(string) (string, bool) // environment variables
 	Home   string                      // the folder of the tool's own files: tunnels of another one are not ours
@@ -33,15 +32,15 @@ func (r Registry) Socket(profile string) string {
 // maxStatus bounds a status, in bytes.
 const maxStatus = 64 << 10
 
-// Find asks a profile's tunnel for its status. The error is privatesocket.ErrNone where none runs, and
-// a *privatesocket.SilentError where one does and does not answer.
+// Find asks a profile's tunnel for its status. The error is privatesocket.ErrNone where none runs, and a
+// *privatesocket.SilentError where one runs and does not answer.
 func (r Registry) Find(ctx context.Context, profile string) (s Status, err error) {
 	err = privatesocket.Ask(ctx, r.Socket(profile), []byte("status\n"), maxStatus, &s)
 	return s, err
 }
 
-// List asks all tunnels that run, side by side, sorted by profile. silent are those that are
-// there and do not answer; whose they are they can't say.
+// List asks all running tunnels at the same time, and returns them sorted by profile. silent counts those that do not
+// answer, whose profile is not known.
 func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesocket.SilentError) {
 	sockets, _ := filepath.Glob(filepath.Join(privatesocket.Folder(r.Lookup), "tunnel-*.sock"))
 	all = []Status{}
@@ -65,8 +64,7 @@ func (r Registry) List(ctx context.Context) (all []Status, silent []*privatesock
 	return all, silent
 }
 
-// Close ends a profile's tunnel, and waits until it has let go of its address. The errors are
-// those of Find.
+// Close ends a profile's tunnel, and waits until its address is free. The errors are those of Find.
 func (r Registry) Close(ctx context.Context, profile string) (s Status, err error) {
 	socket := r.Socket(profile)
 	if err := privatesocket.Ask(ctx, socket, []byte("close\n"), maxStatus, &s); err != nil {

@@ -15,9 +15,8 @@ import (
 	"gentleharbor/core/route/hop"
 )
 
-// What is copied at a time: a packet of a channel, and many for a stream that fills
-// one. Few large copies cost a bulk stream a fifth less of the processor than many
-// small ones; a connection that is mostly quiet does without.
+// The sizes of a copy: a packet of a channel, and many packets for a stream that fills one. Large copies take a fifth
+// less of the processor for a bulk stream; an idle connection needs no large buffer.
 const (
 	smallBuffer = 32 << 10
 	largeBuffer = 256 << 10
@@ -73,8 +72,8 @@ func (c connPair) Close() error {
 	return c.remote.Close()
 }
 
-// pass copies from one end to the other and passes the end of what comes on, so
-// that the other direction may go on.
+// pass copies from one end to the other. At the end of the input it closes only this direction, so that the other can
+// go on.
 func pass(to, from net.Conn, count *atomic.Int64) error {
 	pool := &smallBuffers
 	buffer := pool.Get().(*[]byte)
@@ -111,13 +110,13 @@ func pass(to, from net.Conn, count *atomic.Int64) error {
 	}
 }
 
-// tlsRecord is the most that a record of TLS has, and tlsWhole with what is around it (RFC 8446, section 5.2).
+// tlsRecord is the largest content of a TLS record, and tlsWhole the largest whole record (RFC 8446, section 5.2).
 const (
 	tlsRecord = 16 << 10
 	tlsWhole  = tlsRecord + 256 + 5
 )
 
-// another reports whether a whole record of data has come already: one write for many costs less.
+// another reports whether another whole record has come already: one write for many records costs less.
 func another(from net.Conn) bool {
 	secure, ok := from.(interface{ NetConn() net.Conn })
 	if !ok {
@@ -127,8 +126,8 @@ func another(from net.Conn) bool {
 	return ok && under.Buffered() >= 2*tlsWhole // the first may be one of TLS's own, which gives nothing
 }
 
-// bufferFor chooses the buffer after a read of n bytes: a large one once a small one
-// was filled, and a small one again after a read that would leave most of it empty.
+// bufferFor chooses the buffer after a read of n bytes: a large one after a small one was full, and a small one after
+// a large one was nearly empty.
 func bufferFor(pool *sync.Pool, n int) *sync.Pool {
 	switch {
 	case n > smallBuffer-tlsRecord && pool == &smallBuffers:
@@ -139,7 +138,7 @@ func bufferFor(pool *sync.Pool, n int) *sync.Pool {
 	return pool
 }
 
-// closeRead tells whoever sends that nobody reads any more.
+// closeRead tells the sender that nobody reads any more.
 func closeRead(conn net.Conn) {
 	if half, ok := conn.(interface{ CloseRead() error }); ok {
 		half.CloseRead()
@@ -148,8 +147,8 @@ func closeRead(conn net.Conn) {
 	conn.Close()
 }
 
-// remote is the other end for a connection, and what is done when it ends. It is nil for a program that wanted no more
-// than it has got.
+// remote is the other end for a connection, and a function to call at its end. It is nil for a program whose request
+// is done, such as a cancel.
 func (t *Tunnel) remote(ctx context.Context, local net.Conn) (remote net.Conn, end func(), err error) {
 	if t.o.Login != nil {
 		return t.logIn(ctx, local)
@@ -160,8 +159,8 @@ func (t *Tunnel) remote(ctx context.Context, local net.Conn) (remote net.Conn, e
 	return remote, func() { remote.Close() }, nil
 }
 
-// dial opens a connection from the last hop to the first of the servers that takes
-// it, and waits for the way where it is being made.
+// dial opens a connection from the last hop to the first of the servers that accepts it. Where the way is down, it
+// waits for it.
 func (t *Tunnel) dial(ctx context.Context) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, t.o.Patience)
 	defer cancel()

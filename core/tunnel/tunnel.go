@@ -1,12 +1,10 @@
-// Package tunnel holds a local address that leads to a server through a profile's
-// hops. The connection to the hops heals itself: it is asked for a sign of life,
-// looked at when the machine has slept or its network has changed, and made again
-// when it has ended; the local address stays. It stands behind core/route/hop, and
-// prints nothing.
+// Package tunnel keeps a local address open that leads to a server through a profile's hops. It keeps the connection
+// to the hops alive: it asks the hop for an answer now and then, and when the machine has slept or its network has
+// changed, and connects again when the connection has ended. The local address stays the same. It stands behind
+// core/route/hop, and prints nothing.
 //
-// A connection takes a channel's window of memory at the most, 2 MiB, however slow
-// its reader is, and two buffers of 32 KiB, or 256 KiB while it is busy; there are at
-// most maxConnections.
+// A connection takes at most 2 MiB of memory, a channel's window, however slow its reader is, and two buffers of 32
+// KiB, or 256 KiB while it is busy. There are at most maxConnections.
 package tunnel
 
 import (
@@ -31,7 +29,7 @@ import (
 // hold 2 GiB, and a database server allows fewer.
 const maxConnections = 1000
 
-// patience is how long a new connection waits while the hops are out of reach.
+// patience is how long a new connection waits while the hops can't be reached.
 const patience = 20 * time.Second
 
 // Options are what a tunnel is.
@@ -42,14 +40,14 @@ type Options struct {
 	Dialer   *hop.Dialer
 	Listener net.Listener
 
-	// Login logs in for whoever connects; nil for a tunnel that passes every byte on.
+	// Login logs in for programs that connect; nil for a tunnel that passes on each byte.
 	Login *Login
 
 	Lifetime time.Duration // 0 for as long as it is wanted
 	Idle     time.Duration // without any connection; 0 for any
 	Patience time.Duration // 0 for 20 s
 
-	// Told is shown what happens, one sentence each. It may be nil.
+	// Told gets a sentence for each event. It may be nil.
 	Told func(text string)
 }
 
@@ -72,7 +70,7 @@ type problem struct {
 	Finding *finding.Finding `json:"finding,omitempty"` // whole, where a session was refused
 }
 
-// Status is what a tunnel tells of itself. Bytes count both ways, as seen from here.
+// Status is a tunnel's status. Bytes are counted in both directions, as seen from here.
 type Status struct {
 	Profile     string     `json:"profile"`
 	PID         int        `json:"pid"`
@@ -143,11 +141,10 @@ func New(o Options) *Tunnel {
 // noteUse notes that a connection begins or ends.
 func (t *Tunnel) noteUse() { t.activity.Store(int64(time.Since(t.since))) }
 
-// idle is for how long no connection began or ended.
+// idle is the time since a connection began or ended.
 func (t *Tunnel) idle() time.Duration { return time.Since(t.since) - time.Duration(t.activity.Load()) }
 
-// Connect goes through the hops for the first time. The finding says where it
-// stopped.
+// Connect connects to the hops for the first time. The finding says why it failed.
 func (t *Tunnel) Connect(ctx context.Context) *finding.Finding {
 	link, found := t.connect(ctx)
 	if found != nil {
@@ -170,7 +167,7 @@ func (t *Tunnel) connect(ctx context.Context) (*hop.Link, *finding.Finding) {
 	return link, nil
 }
 
-// ErrLifetime and ErrIdle are the ends that were asked for.
+// ErrLifetime and ErrIdle are the ends by -lifetime and -idle.
 var (
 	ErrLifetime = errors.New("its lifetime is over")
 	ErrIdle     = errors.New("nobody used it")
@@ -276,25 +273,24 @@ func (t *Tunnel) set(s State, link *hop.Link) {
 	t.changed = make(chan struct{})
 }
 
-// current is the way to the hops, nil while there is none, and what is closed when
-// that changes.
+// current is the way to the hops, nil while there is none, and a channel that is closed when that changes.
 func (t *Tunnel) current() (*hop.Link, <-chan struct{}) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.link, t.changed
 }
 
-// fail notes what went wrong, and tells it where it is news.
+// fail notes an error, and reports it unless it is the same as the last one.
 func (t *Tunnel) fail(code finding.Code, text string) {
 	t.note(problem{Code: code, Text: text}, false)
 }
 
-// failFor is fail with a finding that is kept whole.
+// failFor is fail with a finding.
 func (t *Tunnel) failFor(f *finding.Finding) {
 	t.note(problem{Code: f.Code, Text: f.Cause, Finding: f}, false)
 }
 
-// failWay is failFor for the way to the hops: it counts until that is there again.
+// failWay is failFor for the way to the hops: the finding is kept until the way is back.
 func (t *Tunnel) failWay(f *finding.Finding) {
 	t.note(problem{Code: f.Code, Text: f.Cause, Finding: f}, true)
 }

@@ -23,8 +23,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// Book is the file that keeps what the user vouched for. NewBook makes one that reads
-// the file once, however many profiles are judged.
+// Book is the file of what the user vouched for. It is read once, however many profiles are judged.
 type Book struct {
 	Path string
 	kept *bookContents // nil where the file is read each time
@@ -54,14 +53,14 @@ type bookFile struct {
 	Vouched []Record `toml:"vouched"`
 }
 
-// bookFormat is the number at the head of the file. Format 1 had hashes of what was shown, which
-// let some changes pass: its records count for nothing, and are dropped at the next write.
+// bookFormat is the number at the head of the file. Format 1 had hashes of the shown text, which did not notice some
+// changes: its records are not valid, and are dropped at the next write.
 const bookFormat = 2
 
 // maxBook bounds the file: a record has some 500 bytes.
 const maxBook = 16 << 20
 
-// Records are what the book has; a file that is not there has none.
+// Records are the book's records; a missing file has none.
 func (b Book) Records() ([]Record, error) {
 	if b.kept == nil {
 		return b.read()
@@ -122,8 +121,8 @@ func find(records []Record, path, name string) *Record {
 	return nil
 }
 
-// Judge is the Vouch of a resolve.Environment. It returns nil where what the profile uses now is
-// what was vouched for.
+// Judge is the Vouch of a resolve.Environment. It returns nil where the profile uses the same as when the user
+// vouched for it.
 func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	uses, state, record, err := b.state(p.Path(), p.Profile.Name, func() Uses { return FindUses(p) })
 	switch {
@@ -138,8 +137,8 @@ func (b Book) Judge(p *resolve.Profile) *finding.Finding {
 	return explainLapse(finding.ProfileNotVouched, "what the project's profile uses", p.Profile.Name, record, uses)
 }
 
-// JudgeAlias returns no finding where an alias of a project's file leads where it led when it
-// was vouched for. It gives the bytes of the files that the alias names, as they were hashed.
+// JudgeAlias returns no finding where an alias of a project's file uses the same as when the user vouched for it. It
+// returns the hashed bytes of the files that the alias names.
 func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *finding.Finding) {
 	word := AliasWord + a.Name
 	uses, state, record, err := b.state(a.Path(), word, func() Uses { return aliasUses(a, home) })
@@ -156,8 +155,8 @@ func (b Book) JudgeAlias(a *profile.Alias, home string) (map[string][]byte, *fin
 		uses)
 }
 
-// JudgeCloud returns no finding where a cloud account of a project's file is what was vouched for. It gives the bytes
-// of the files that the account names, as they were hashed.
+// JudgeCloud returns no finding where a cloud account of a project's file uses the same as when the user vouched for
+// it. It returns the hashed bytes of the files that the account names.
 func (b Book) JudgeCloud(one *profile.Cloud, home string) (map[string][]byte, *finding.Finding) {
 	word := CloudWord + one.Name
 	uses, state, record, err := b.state(one.Path(), word, func() Uses { return cloudUses(one, home) })
@@ -180,7 +179,7 @@ func (b Book) unreadable(code finding.Code, so, name string, err error) *finding
 		Suggest("mv %s %s.old && gharbor vouch %s", clean.Shell(b.Path), clean.Shell(b.Path), name)
 }
 
-// explainLapse returns the finding for what has changed since, with the difference.
+// explainLapse returns the finding for uses that have changed since, with the difference.
 func explainLapse(code finding.Code, what, name string, record *Record, uses Uses) *finding.Finding {
 	found := finding.New(code, "%s has changed since you approved it on %s", what, record.At.Local().
 		Format(time.DateOnly))
@@ -237,24 +236,24 @@ func ProfileItem(p *resolve.Profile) Item {
 	return Item{Name: p.Profile.Name, Path: p.Path(), Line: p.Profile.Line, Uses: func() Uses { return FindUses(p) }}
 }
 
-// AliasItem is an alias as one; home is the user's home folder.
+// AliasItem makes an item of an alias; home is the user's home folder.
 func AliasItem(a *profile.Alias, home string) Item {
 	return Item{Name: AliasWord + a.Name, Path: a.Path(), Line: a.Line, Uses: func() Uses { return aliasUses(a, home) }}
 }
 
-// CloudItem is a cloud account as one; home is the user's home folder.
+// CloudItem makes an item of a cloud account; home is the user's home folder.
 func CloudItem(one *profile.Cloud, home string) Item {
 	return Item{Name: CloudWord + one.Name, Path: one.Path(), Line: one.Line,
 		Uses: func() Uses { return cloudUses(one, home) }}
 }
 
-// StateOf reports whether something was vouched for, and what was then.
+// StateOf reports whether something was vouched for, and returns the record.
 func (b Book) StateOf(i Item) (State, *Record, error) {
 	_, state, record, err := b.state(i.Path, i.Name, i.Uses)
 	return state, record, err
 }
 
-// Add records profiles as vouched for, in place of what was recorded of them.
+// Add records profiles as vouched for, in place of their earlier records.
 func (b Book) Add(ctx context.Context, records ...Record) error {
 	return b.change(ctx, func(all []Record) []Record {
 		for _, r := range records {
@@ -265,8 +264,7 @@ func (b Book) Add(ctx context.Context, records ...Record) error {
 	})
 }
 
-// Withdraw drops the records of a file's items, or all of the file's where none is named,
-// and returns those that there were.
+// Withdraw drops the records of a file's items, all of them where none is named, and returns the dropped ones.
 func (b Book) Withdraw(ctx context.Context, file string, names []string) ([]Record, error) {
 	var gone []Record
 	err := b.change(ctx, func(all []Record) []Record {
@@ -304,8 +302,8 @@ func (b Book) change(ctx context.Context, change func([]Record) []Record) error 
 	return profile.WriteFile(b.Path, data)
 }
 
-// Difference lists uses that are gone since a record was made, with a minus sign, and new ones, with a
-// plus sign.
+// Difference lists what has changed since a record was made: uses that are gone with a minus sign, and new ones with
+// a plus sign.
 func (r *Record) Difference(now Uses) []string { return difference(r.Uses, now.Lines()) }
 
 func difference(before, after []string) []string {

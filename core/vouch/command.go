@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// The notes beside a command. What a program does by itself can't be known from its words, so
-// every command has the first; the second stands where a word holds more than a name.
+// The notes beside a command. What a program does can't be known from its words, so each command has the first note;
+// the second is for a word that is more than a name.
 const (
 	notSeen = "what the program reads or runs by itself"
 	inline  = "what the inline program in these words reads or runs"
@@ -58,8 +58,8 @@ func (c *collector) command(called string, words []string) {
 	}
 }
 
-// program notes a program by where it is, with the interpreter that its first line names. One
-// outside of the repository is known by its name alone: where it is differs between machines.
+// program notes a program by its path, and the interpreter that its first line names. One outside of the repository
+// is noted by its name, as its path differs between machines.
 func (c *collector) program(key, name string, depth int) {
 	path := name
 	if !strings.Contains(name, "/") {
@@ -109,9 +109,9 @@ func interpreter(data []byte) []string {
 	return strings.Fields(string(line))
 }
 
-// fileNames are the parts of a command's word that may name a file: the word, what stands
-// behind its first equals sign, and each part between signs that end a name in a shell's or an
-// interpreter's text, also behind an option's letter ("-f./lib.sh").
+// fileNames are the parts of a command's word that may name a file: the word, the text after its first equals sign,
+// and each part between signs that end a name in a shell's or an interpreter's text, also after an option's letter
+// ("-f./lib.sh").
 func fileNames(word string) []string {
 	const most = 500 // parts of one word: a longer one is a text that nobody reads
 	_, value, _ := strings.Cut(word, "=")
@@ -134,7 +134,7 @@ func fileNames(word string) []string {
 	return some
 }
 
-// credentialFile is the credential file of some engine that a source's word names, nil for none.
+// credentialFile is the credential file that a source's word names, of any engine; nil for none.
 func (c *collector) credentialFile(kind string) secret.CredentialFile {
 	for _, file := range c.file.Schema().Engines().CredentialFiles() {
 		if file.Source() == kind {
@@ -150,7 +150,7 @@ func (c *collector) includesNone(kind string) bool {
 	return file != nil && !file.Includes()
 }
 
-// credentialFiles notes a credential file and all that it takes in.
+// credentialFiles notes a credential file and all files that it includes.
 func (c *collector) credentialFiles(called string, file secret.CredentialFile, written string) {
 	path := c.absolute(written)
 	if _, ok := c.repo.Inside(path); !ok {

@@ -18,21 +18,21 @@ import (
 // maxFile bounds a file that is hashed: certificates and scripts are far smaller.
 const maxFile = 4 << 20
 
-// Repository is the folder tree that a project's file is committed in. Its files are read and
-// hashed, by where they really are; what a path or a link names outside of it is neither.
+// Repository is the folder tree in which a project's file is committed. Its files are read and hashed, by their real
+// paths; a file outside of it is neither, whatever path or link names it.
 type Repository struct {
 	root string // the real path
 	err  error  // why the root can't be found
 }
 
-// NewRepository is the repository with a root, which may be named by a link.
+// NewRepository is the repository with a root, which may be a link.
 func NewRepository(root string) Repository {
 	real, err := filepath.EvalSymlinks(root)
 	return Repository{real, err}
 }
 
-// Look finds out where an absolute path really leads, and reads the file where that is inside
-// the repository. trouble says why it can't be vouched for, "" where it can.
+// Look follows all links of an absolute path, and reads the file where that is inside the repository. trouble says
+// why nobody can vouch for it, "" where one can.
 func (r Repository) Look(path string) (file File, data []byte, trouble string) {
 	real, err := realPath(path)
 	if err == nil {
@@ -63,8 +63,8 @@ func (r Repository) Look(path string) (file File, data []byte, trouble string) {
 	return file, data, ""
 }
 
-// Inside is a path as it is in every clone, "./…" from the repository's root, where it really
-// leads inside.
+// Inside is the path from the repository's root, "./…", which is the same in each clone; false for a path
+// outside.
 func (r Repository) Inside(path string) (string, bool) {
 	real, err := realPath(path)
 	if err != nil || r.err != nil {
@@ -74,8 +74,8 @@ func (r Repository) Inside(path string) (string, bool) {
 	return "./" + filepath.ToSlash(inside), ok
 }
 
-// read reads a file of the repository by its real path from the root. A link that is put in its
-// way meanwhile leads to an error, never out of the root (os.Root).
+// read reads a file of the repository by its real path from the root. A link that somebody puts into the path
+// meanwhile is an error, and never leads out of the root (os.Root).
 func (r Repository) read(inside string) ([]byte, error) {
 	root, err := os.OpenRoot(r.root)
 	if err != nil {
@@ -110,7 +110,7 @@ func (r Repository) read(inside string) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// folders refuses a file whose folder, up to the root, lets anybody put another in its place.
+// folders refuses a file if anybody may replace it, in a folder between it and the root.
 func (r Repository) folders(root *os.Root, inside string) error {
 	for at := filepath.Dir(inside); ; at = filepath.Dir(at) {
 		info, err := root.Stat(at)
@@ -126,7 +126,7 @@ func (r Repository) folders(root *os.Root, inside string) error {
 	}
 }
 
-// realPath follows all links of an absolute path. What it leads to need not be there.
+// realPath follows all links of an absolute path, which need not exist.
 func realPath(path string) (string, error) {
 	path = filepath.Clean(path)
 	for range 40 { // the system's own limit for links in a row

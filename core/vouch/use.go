@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Use is one thing that a profile, an alias or a compose file would use. Everything but Note
-// and Means is part of the hash.
+// Use is one thing that a profile, an alias or a compose file would use. All of it except Note and Means is part of
+// the hash.
 type Use struct {
 	Key   string   // of the file, with what it belongs to before it: "host", "hop 1 key", "alias db srv"
 	Words []string // the value as written: one word, the items of a list, or the words of a command
@@ -22,7 +22,7 @@ type Use struct {
 	Means string   // for people only: what holds where nothing is set
 }
 
-// File is a file that a use names, by where it really is.
+// File is a file that a use names, by its real path.
 type File struct {
 	State FileState // "" where the use names no file
 	Path  string    // inside: from the repository's root, "./ca.pem"; outside: the real path, "" where no link leads there
@@ -41,16 +41,16 @@ const (
 	Unsettled FileState = "unsettled" // its path holds a variable, so where it is can't be known here
 )
 
-// The longest that is shown for a yes. What is longer could hide its end from whoever reads
-// it, and is refused. An argument list of honest length stays far below.
+// The longest text that a person is asked about. A longer one could hide its end from the reader, and is refused.
+// Honest commands are far shorter.
 const (
 	maxShown = 4 << 10  // of one use, in bytes as shown
 	maxAll   = 24 << 10 // of one profile: some 300 lines of a terminal
 	maxUses  = 300      // of one profile
 )
 
-// Display is the use as a person sees it: the words whole, each quoted for a shell, and the file
-// by its real path. Two uses that differ never look the same.
+// Display is the use for a person: all words, each quoted for a shell, and the file by its real path. Two uses that
+// differ never look the same.
 func (u Use) Display() string {
 	if u.Means != "" {
 		return u.Means
@@ -70,7 +70,7 @@ func (u Use) Display() string {
 	return text
 }
 
-// writtenAs says how the file is written, where that is another text than its path.
+// writtenAs says how the profile writes the file, where that differs from its path.
 func (u Use) writtenAs(text string) string {
 	if len(u.Words) == 1 && slices.Contains([]string{u.File.Path, u.File.Real}, u.Words[0]) || text == "" {
 		return ""
@@ -84,8 +84,8 @@ func (u Use) writtenAs(text string) string {
 // Line is the use in one line, with its key.
 func (u Use) Line() string { return u.Key + ": " + u.Display() }
 
-// encode writes uses so that no two different lists have the same bytes: each part is preceded
-// by its length. It is what the hash is made of, never what is shown.
+// encode writes uses so that no two different lists have the same bytes: the length of each part is before it. The
+// hash is made of this, never of the shown text.
 func encode(uses []Use) []byte {
 	b := []byte("gharbor uses 2\n")
 	part := func(s string) {
@@ -105,8 +105,7 @@ func encode(uses []Use) []byte {
 	return b
 }
 
-// New makes the uses of something by its name: the hash is worked out, and what can't be shown
-// whole is refused.
+// New makes the uses of something, by its name, with their hash. It refuses a use that can't be shown whole.
 func New(name string, list []Use) Uses {
 	u := Uses{Profile: name, List: list, Hash: sum(encode(list))}
 	if len(list) > maxUses {

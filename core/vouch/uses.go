@@ -1,12 +1,10 @@
-// Package vouch decides whether a profile or an alias of a project's file may be used. A
-// cloned repository may hold a hostile one, so its profiles do nothing until the
-// user has seen what each would use and said yes. What is recorded is those uses,
-// with a hash of every file inside the repository that they name: a change of a
-// note does not lapse it, a change of a use does. It stands between profile and
-// route. Start with FindUses and Use.
+// Package vouch decides whether a profile or an alias of a project's file may be used. A cloned repository may have a
+// hostile one, so its profiles do nothing until the user has seen what each would use, and agreed. The record has
+// those uses, and a hash of each file inside the repository that they name: after a change of a note it is still
+// valid, after a change of a use it is not. It stands between profile and route. Start with FindUses and Use.
 //
-// Uses are data. Every key of a profile, a hop and an alias is one, unless its entry in the
-// table of keys says otherwise. The hash is made of the raw values, never of what is shown.
+// Each key of a profile, a hop and an alias is a use, unless its entry in the table of keys says otherwise. The hash
+// is made of the raw values, never of the shown text.
 package vouch
 
 import (
@@ -24,7 +22,7 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// Uses is what a project's profile would use, or where its alias leads.
+// Uses are what a project's profile would use, or where its alias leads.
 type Uses struct {
 	Profile string            // its name; of an alias "alias:NAME"
 	List    []Use             // in a fixed order
@@ -52,8 +50,8 @@ func newCollector(p *resolve.Profile, file *profile.File, home string) *collecto
 	return c
 }
 
-// FindUses finds what a project's profile uses. Nothing is expanded, run or dialled;
-// files inside the repository are read once, and hashed from what was read.
+// FindUses finds what a project's profile uses. It expands, runs and dials nothing. It reads files inside the
+// repository once, and hashes what it read.
 func FindUses(p *resolve.Profile) Uses {
 	c := newCollector(p, p.File(), p.Home())
 	for _, f := range p.Schema().Fields() {
@@ -81,11 +79,10 @@ func FindUses(p *resolve.Profile) Uses {
 	return c.uses(p.Profile.Name)
 }
 
-// AliasWord is what an alias of a project's file is called among what was vouched
-// for, before its name.
+// AliasWord stands before an alias's name in a record.
 const AliasWord = "alias:"
 
-// aliasUses finds where an alias of a project's file leads, as far as that file says.
+// aliasUses finds where an alias of a project's file leads, by that file.
 func aliasUses(a *profile.Alias, home string) Uses {
 	c := newCollector(nil, a.File(), home)
 	c.aliases(a.Name)
@@ -93,7 +90,7 @@ func aliasUses(a *profile.Alias, home string) Uses {
 	return c.uses(AliasWord + a.Name)
 }
 
-// CloudWord is what a cloud account of a project's file is called among what was vouched for, before its name.
+// CloudWord stands before a cloud account's name in a record.
 const CloudWord = "cloud:"
 
 // cloudUses finds what a cloud account of a project's file uses.
@@ -117,7 +114,7 @@ func (c *collector) cloud(one *profile.Cloud) {
 	}
 }
 
-// commandOf is a command with its program's path made whole.
+// commandOf is a command with an absolute path of its program.
 func (c *collector) commandOf(e profile.Entry) []string {
 	words := slices.Clone(e.Value.List())
 	if e.Field.Source {
@@ -149,9 +146,9 @@ func (c *collector) means(key, what string) {
 	c.list = append(c.list, Use{Key: key + " (not set)", Means: what})
 }
 
-// value notes what a key says, and the files that it names. called is the key with what it
-// belongs to, for people; full is the key as set takes it. command are the words of a command
-// that the value is, with the program's path made whole.
+// value notes a key's value, and the files that it names. called is the key with what it belongs to, for people; full
+// is the key as set takes it. command are the words where the value is a command, with an absolute path of the
+// program.
 func (c *collector) value(f schema.Field, called, full string, words []string, command func() []string) {
 	text := strings.Join(words, ",")
 	kind, arg, _ := strings.Cut(text, ":")
@@ -196,8 +193,8 @@ func (c *collector) unset(k key.Name) {
 	}
 }
 
-// aliases gathers what the project's aliases behind a name say. One of the user's own
-// would be used in their place: it is not the project's, and the same in no clone.
+// aliases notes what the project's aliases behind a name say. An alias of the user's own, which would be used in
+// their place, is no part of the project.
 func (c *collector) aliases(word string) {
 	for _, a := range alias.Within(c.file, word) {
 		for _, e := range a.Entries {
@@ -209,8 +206,8 @@ func (c *collector) aliases(word string) {
 	}
 }
 
-// hosts gathers the addresses that the project's file gives to names that are dialled;
-// all of them, where a name is known only when it is.
+// hosts notes the addresses that the project's file gives to names that are dialled; all of them, where a name is
+// known only at the dial.
 func (c *collector) hosts(name string) {
 	dialled := alias.DialsHost(c.file, c.p, name)
 	for _, h := range c.file.Hosts {
@@ -224,7 +221,7 @@ func (c *collector) hosts(name string) {
 	}
 }
 
-// hop gathers what a jump host or proxy on the way would use.
+// hop notes what a jump host or proxy on the way would use.
 func (c *collector) hop(h resolve.Hop) {
 	at := fmt.Sprintf("hop %d ", h.Number)
 	_, proxy := h.WrittenValue(key.Proxy)
@@ -242,11 +239,10 @@ func (c *collector) hop(h resolve.Hop) {
 	}
 }
 
-// folder is where relative paths of the project's file begin.
+// folder is the folder for relative paths of the project's file.
 func (c *collector) folder() string { return filepath.Dir(c.file.Path) }
 
-// absolute makes a path that stands in the project's file absolute. Without a home folder
-// nothing is under "~".
+// absolute makes a path of the project's file absolute. Without a home folder no file is under "~".
 func (c *collector) absolute(path string) string {
 	if path == "~" || strings.HasPrefix(path, "~/") {
 		return filepath.Join(c.home, strings.TrimPrefix(path, "~"))
@@ -262,7 +258,7 @@ func (c *collector) noteFile(key, value, path string) {
 	c.look(key, []string{value}, c.absolute(path))
 }
 
-// look notes a file: hashed where it is the repository's.
+// look notes a file, with its hash where it is the repository's.
 func (c *collector) look(key string, words []string, path string) []byte {
 	file, data, trouble := c.repo.Look(path)
 	if trouble != "" && c.trouble == "" {

@@ -14,12 +14,11 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// FileWord is what a file that a variable of the environment names is called among what was
-// vouched for.
+// FileWord stands in a record for a file that an environment variable names.
 const FileWord = "file"
 
-// RepositoryOf is the root of the repository that a path is really in, "" for none. A repository
-// that the home folder itself is, or that holds the tool's own files, is the user's.
+// RepositoryOf is the root of the repository of a path, with links followed; "" for none. A repository that is the
+// home folder itself, or has the tool's own files in it, is the user's and does not count.
 func RepositoryOf(path, home, own string) string {
 	real, err := realPath(path)
 	if err != nil {
@@ -74,13 +73,13 @@ func fileUses(keys *schema.Schema, path, root, home string) Uses {
 	return u
 }
 
-// FileItem is a file of a repository as one that can be vouched for.
+// FileItem makes an item of a repository's file.
 func FileItem(keys *schema.Schema, path, root, home string) Item {
 	return Item{Name: FileWord, Path: path, Uses: func() Uses { return fileUses(keys, path, root, home) }}
 }
 
-// JudgeFile returns nil where a file that a variable of the environment names is no repository's, or
-// was vouched for: what stands in a clone counts for nothing only because a variable leads there.
+// JudgeFile returns nil where a file that an environment variable names is in no repository, or was vouched for. A
+// variable that names a file of a clone is no reason to trust the file.
 func (b Book) JudgeFile(keys *schema.Schema, path, home string) *finding.Finding {
 	if whole, err := filepath.Abs(path); err == nil {
 		path = whole

@@ -1,7 +1,5 @@
-// Package keyring keeps secrets in the system's keyring: on Linux the desktop's
-// secret service on the session bus (freedesktop.org, "Secret Service API"), on
-// macOS and Windows what the system has. It is one of the places that
-// core/secret takes secrets from.
+// Package keyring keeps secrets in the system's keyring: on Linux the desktop's secret service on the session bus
+// (freedesktop.org, "Secret Service API"), on macOS and Windows the system's own. It is one of core/secret's sources.
 package keyring
 
 import (
@@ -18,27 +16,26 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// Service is the name that all our entries are kept under.
+// Service is the name under which all our entries are kept.
 const Service = "gentle-harbor"
 
-// Limit bounds a call. A keyring that is locked asks its user for a password,
-// who needs longer to type it than a program to answer.
+// Limit bounds a call. It leaves the user time to type a password, which a locked keyring asks for.
 const Limit = 60 * time.Second
 
 var (
-	// ErrNone is a system that has no keyring, or none that can be reached.
+	// ErrNone says that the system has no keyring, or none that can be reached.
 	ErrNone = errors.New("no keyring can be reached")
-	// ErrNoEntry is a keyring without an entry of that name.
+	// ErrNoEntry says that the keyring has no entry of that name.
 	ErrNoEntry = errors.New("the keyring has no such entry")
 )
 
-// Problem says why no keyring can be reached, without reaching for it: "" where
-// one may be. lookup reads environment variables.
+// Problem says why no keyring can be reached, without connecting to it; "" where there may be one. lookup reads
+// environment variables.
 func Problem(lookup func(string) (string, bool)) string {
 	if runtime.GOOS == "darwin" || runtime.GOOS == "windows" {
 		return ""
 	}
-	// The library would start a bus of its own, on which nothing listens.
+	// Without this the library would start a new bus, on which no keyring listens.
 	if address, ok := lookup("DBUS_SESSION_BUS_ADDRESS"); ok && address != "" && address != "autolaunch:" {
 		return ""
 	}
