@@ -24,7 +24,7 @@ func splitVariable(name string) (prefix, part string, ok bool) {
 	return prefix, part, last == "DB" || last == "DATABASE"
 }
 
-// applicationParts are the parts, as applications name them, and the parameters that they are.
+// applicationParts are the parts as applications name them, each with its parameter.
 var applicationParts = map[string]string{
 	"HOST":     "host",
 	"HOSTNAME": "host",
@@ -49,7 +49,7 @@ var applicationParts = map[string]string{
 	"CLIENT":     engineParameter,
 }
 
-// engineParameter stands for a part that says which engine the server is.
+// engineParameter is for a part that names the server's engine.
 const engineParameter = "\x00engine"
 
 // applicationVariables are those of one application and one connection.
@@ -62,7 +62,7 @@ type applicationVariables struct {
 }
 
 // applications finds the connections that applications have in several variables, such as DB_HOST, DB_PORT and
-// DB_DATABASE, with any prefix. One is there where a host or a socket is, with a user or a database.
+// DB_DATABASE, with any prefix. A connection needs a host or a socket, and a user or a database.
 func (r Reader) applications(all []Variable, where string) (found []Connection, failed []error) {
 	var groups []*applicationVariables
 	for _, v := range all {
@@ -140,8 +140,8 @@ func (r Reader) assemble(g *applicationVariables) (Connection, error) {
 	return one, err
 }
 
-// engineNamed is the engine that the settings of an application mean by a word: its name or another for it,
-// with a library's name behind a "+", or at the end of a module's name; nil for none.
+// engineNamed is the engine of a word in an application's settings: one of the engine's names, also with a library's
+// name after "+", or at the end of a module's name; nil for none.
 func (r Reader) engineNamed(word string) *engine.Spec {
 	word, _, _ = strings.Cut(strings.ToLower(word), "+")
 	word = strings.TrimPrefix(word[strings.LastIndexByte(word, '.')+1:], "pdo_")

@@ -91,7 +91,7 @@ func (r Reader) servers(value json.RawMessage) ([]schema.Override, error) {
 	return sets, nil
 }
 
-// neutral is the connection of the variables that are the same for every engine; ok is false where they name none.
+// neutral is the connection in the variables that are the same for each engine; ok is false where they have none.
 func (r Reader) neutral(all []Variable, where string) (one Connection, ok bool, err error) {
 	values := make(map[string]string)
 	for _, v := range all {

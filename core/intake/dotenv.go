@@ -5,11 +5,10 @@ import (
 	"strings"
 )
 
-// Dotenv reads a dotenv file: NAME=VALUE lines, "export " before a name, and
-// comments. A value is bare up to a blank and a #, in single quotes as it stands,
-// or in double quotes with \n, \r, \t, \", \\, \$ and \`; quotes may span lines.
-// Nothing is expanded. Of a name that stands twice, the last counts. An error
-// names the line and never repeats it.
+// Dotenv reads a dotenv file: NAME=VALUE lines, "export " before a name, and comments. A value is bare up to a blank
+// and a #, in single quotes without escapes, or in double quotes with \n, \r, \t, \", \\, \$ and \`; quotes may span
+// lines. Variables are not expanded. The last line of a name counts. An error has the line's number and never its
+// text.
 func Dotenv(data []byte) ([]Variable, error) {
 	text := strings.TrimPrefix(string(data), "\xef\xbb\xbf")
 	var all []Variable
@@ -122,8 +121,8 @@ func dotenvValue(text string) (value string, used int, err error) {
 	return "", 0, fmt.Errorf("the quote is not closed")
 }
 
-// DotenvLine writes a line that Dotenv, readers that expand variables, and a shell read as the value. A shell would run
-// what stands in ` within double quotes.
+// DotenvLine writes a line that Dotenv, readers that expand variables, and a shell read as the same value. In double
+// quotes a shell would run text between backquotes.
 func DotenvLine(name, value string) string {
 	if !strings.ContainsAny(value, "'\r") {
 		return name + "='" + value + "'"

@@ -1,8 +1,6 @@
-// Package intake reads connections out of open forms: connection URLs, the
-// environment variables and dotenv files that programs take them from, and the
-// password, service and option files of the servers' own clients. It makes values
-// for profiles of them, and keeps the passwords apart. Nothing is expanded: a
-// dollar sign in such a file is a dollar sign.
+// Package intake reads connections from open forms: connection URLs, environment variables and dotenv files, and the
+// password, service and option files of the servers' own clients. It makes values for profiles of them, with the
+// passwords apart. It expands no variables: a dollar sign in such a file is a dollar sign.
 package intake
 
 import (
@@ -38,7 +36,7 @@ const maxFile = 4 << 20
 // ReadFile reads a file of text, of at most 4 MiB.
 func ReadFile(path string) ([]byte, error) { return atomicfile.Read(path, maxFile) }
 
-// Name makes a profile's name of words: small letters, digits, and signs between.
+// Name makes a profile's name of words: small letters and digits, with signs between them.
 func Name(words ...string) string {
 	var b strings.Builder
 	for _, r := range strings.ToLower(strings.Join(words, "-")) {
@@ -58,11 +56,11 @@ func Name(words ...string) string {
 	return name[:min(len(name), 64)]
 }
 
-// Reader reads connections for the engines of a keys.
+// Reader reads connections for the engines of a schema.
 type Reader struct {
 	Schema *schema.Schema
 
-	// Passed gets each connection that can't be taken in, where others can. Where it is nil, or there is no other,
+	// Passed gets each connection that can't be imported, where others can. Where Passed is nil, or no other can,
 	// that is an error.
 	Passed func(error)
 }
@@ -91,7 +89,7 @@ func (r Reader) URL(text string) ([]Connection, error) {
 	return []Connection{one}, nil
 }
 
-// connection is what a connection URL, or a connection string of names and values, says.
+// connection reads a connection URL, or a connection string of names and values.
 func (r Reader) connection(text string) (Connection, error) {
 	if word, pairs, ok := connurl.Pairs(r.Schema, text); ok {
 		return r.fromPairs(word, pairs)
@@ -124,9 +122,9 @@ type Variable struct {
 	Line        int // 0 for the environment
 }
 
-// Variables finds the connections in variables: each that is a connection URL or string, those that applications
-// have in several (see applications), and each family of an engine's clients of which enough is there. where says where
-// they stand.
+// Variables finds the connections in variables: connection URLs and strings, those that applications have in several
+// variables (see applications), and those of an engine's clients where they are complete enough. where names the
+// variables' place.
 func (r Reader) Variables(all []Variable, where string) ([]Connection, error) {
 	var found []Connection
 	var failed []error
@@ -175,7 +173,7 @@ func (r Reader) Variables(all []Variable, where string) ([]Connection, error) {
 	return found, nil
 }
 
-// family is the connection that a family of variables makes; ok is false where too few of them are there.
+// family is the connection in an engine's family of variables; ok is false where too few are set.
 func (r Reader) family(spec *engine.Spec, family engine.Family, all []Variable) (one Connection, ok bool, err error) {
 	var pairs [][2]string
 	var notes []string
@@ -213,8 +211,8 @@ func (v Variable) place() string {
 	return fmt.Sprintf(", line %d (%s)", v.Line, v.Name)
 }
 
-// noteUnreplaced returns a note about a value of a file that looks as if a variable was to be replaced in it; a
-// password has a dollar sign more often than a variable.
+// noteUnreplaced returns a note about a value that seems to have a variable in it, which was not replaced. A password
+// is left out: it has a dollar sign more often than a variable.
 func (v Variable) noteUnreplaced(password bool) []string {
 	_, after, dollar := strings.Cut(v.Value, "$")
 	if v.Line == 0 || password || !dollar || after == "" || after[0] != '{' && after[0] != '_' && !isLetter(after[0]) {
@@ -225,8 +223,7 @@ func (v Variable) noteUnreplaced(password bool) []string {
 
 func isLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
 
-// fromPairs makes a connection of parameters. Without an address it is the one
-// that the clients take: this machine.
+// fromPairs makes a connection of parameters. Without an address it is on this machine, as for the clients.
 func (r Reader) fromPairs(word string, pairs [][2]string) (Connection, error) {
 	c, err := connurl.FromParameters(r.Schema, word, pairs)
 	if err != nil {
@@ -250,8 +247,8 @@ func (r Reader) Forms() []engine.Import {
 	return all
 }
 
-// File reads a file in one of Forms. ok is false where there is no such form. A password stays in the file
-// where the profile can name it.
+// File reads a file in one of Forms; ok is false for an unknown form. A password stays in the file where the profile
+// can name the file as its source.
 func (r Reader) File(form, path string) (found []Connection, ok bool, err error) {
 	for _, spec := range r.Schema.Engines().All() {
 		for _, i := range spec.Imports {

@@ -38,7 +38,7 @@ type Summary struct {
 	Labels map[string]string
 }
 
-// maxName bounds a container's name, which engines do not.
+// maxName bounds a container's name; engines have no limit.
 const maxName = 256
 
 // Name is the container's own name, without the slash before it.
@@ -54,7 +54,7 @@ func (s Summary) Name() string {
 // Binding is an address of the engine's host at which a port is published.
 type Binding struct{ HostIp, HostPort string }
 
-// Mount is a part of a container's files that is not its own.
+// Mount is a file or folder that a container gets from outside.
 type Mount struct {
 	Type        string // "bind", "volume", "tmpfs"
 	Name        string // of a volume
@@ -71,7 +71,7 @@ type Network struct {
 	IPv6Gateway       string
 }
 
-// Container is a container as the engine describes it.
+// Container is the engine's description of a container.
 type Container struct {
 	ID           string `json:"Id"`
 	Name         string
@@ -111,11 +111,10 @@ type Container struct {
 	Mounts []Mount
 }
 
-// Environment is what a container's environment declares. Any of its values may be
-// a secret, so each is kept as one.
+// Environment is a container's environment. Any value may be a secret, so each is kept as one.
 type Environment map[string]secret.Value
 
-// UnmarshalJSON reads the list of NAME=VALUE that the interface has.
+// UnmarshalJSON reads the engine's list of NAME=VALUE.
 func (e *Environment) UnmarshalJSON(data []byte) error {
 	var pairs []string
 	if err := json.Unmarshal(data, &pairs); err != nil {
@@ -179,9 +178,9 @@ func (c *Client) Logs(ctx context.Context, one *Container, lines int) ([]string,
 	return strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n"), nil
 }
 
-// unframe takes the two streams of a log apart from their frames (Docker Engine API,
-// "Stream format": one byte of stream, three of nothing, four of length). Bytes that
-// are no frames are given as they are: an engine may send them so.
+// unframe takes the text of both streams out of a log's frames (Docker Engine API, "Stream format": one byte for the
+// stream, three zero bytes, four bytes of length). It returns bytes that are no frames as they are: an engine may
+// send a log without.
 func unframe(data []byte) []byte {
 	const head = 8
 	var text []byte
@@ -199,11 +198,10 @@ func unframe(data []byte) []byte {
 	return text
 }
 
-// maxFile bounds a file of a container that is read: the sources of secrets have no
-// larger ones.
+// maxFile bounds a file that is read from a container: sources of secrets have the same limit.
 const maxFile = 64 << 10
 
-// maxLinks bounds the links that a file is looked for through.
+// maxLinks bounds how many links are followed to a file.
 const maxLinks = 4
 
 // ReadFile reads a file of a container, at most 64 KiB of it. A link is followed within
@@ -222,7 +220,7 @@ func (c *Client) ReadFile(ctx context.Context, id, file string) (secret.Value, e
 	return secret.Value{}, &Error{Kind: Refused, Endpoint: c.Endpoint, Message: "it is a link to another link"}
 }
 
-// readFile reads one file; link is where it leads to, where it is a link.
+// readFile reads one file; for a link, it returns its target as link.
 func (c *Client) readFile(ctx context.Context, id, path string) (value secret.Value, link string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -271,7 +269,7 @@ func (c *Client) Commands(ctx context.Context, id string) ([]string, error) {
 	return all, err
 }
 
-// Gateways are the addresses of the host on the side of a network.
+// Gateways are the host's addresses in a network.
 func (c *Client) Gateways(ctx context.Context, network string) ([]string, error) {
 	var one struct {
 		Driver string

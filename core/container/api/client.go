@@ -20,15 +20,14 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// The versions of the interface that this client speaks. 1.24 is that of 2016; the
-// calls used here have not changed since.
+// The versions of the interface that this client speaks. 1.24 is that of 2016; the calls that we use have not changed
+// since.
 const (
 	oldest = 24
 	newest = 51
 )
 
-// Bounds of answers and of waiting. A container's description has some 10 KiB, a list
-// of a thousand containers 2 MiB.
+// Bounds of answers and waits. A container's description has some 10 KiB, a list of a thousand containers 2 MiB.
 const (
 	maxAnswer = 32 << 20
 	maxLog    = 8 << 20          // the last lines of a log: 400 of the 16 KiB that engines split at
@@ -237,7 +236,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 	return c.sendBytes(ctx, method, path, query, "application/json", bytes.NewReader(data))
 }
 
-// sendBytes is send for a body that is of a kind already.
+// sendBytes is send for a body with a content type.
 func (c *Client) sendBytes(ctx context.Context, method, path string, query url.Values, kind string,
 	body io.Reader) (*http.Response, error) {
 	target := c.base + path

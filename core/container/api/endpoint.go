@@ -1,8 +1,7 @@
-// Package api is a small client of the container engine's HTTP API, by its public,
-// versioned interface (Docker Engine API; the daemonless engine that is compatible
-// with it answers the same calls). It asks, starts, stops and makes containers, over
-// a Unix socket or TCP; all that it reads is bounded in size and time. What the
-// answers mean for a profile is the business of package container.
+// Package api is a small client of the container engine's public, versioned HTTP interface (Docker Engine API; the
+// compatible daemonless engine answers the same calls). It describes, starts, stops and makes containers, over a Unix
+// socket or TCP; all that it reads is bounded in size and time. Package find knows what the answers mean for a
+// profile.
 package api
 
 import (
@@ -67,8 +66,8 @@ const (
 	tlsPort   = "2376"
 )
 
-// encryption is the TLS configuration for a TCP endpoint, nil for plain TCP, which
-// only an engine of this machine may speak: whoever talks to an engine owns its host.
+// encryption is the TLS configuration for a TCP endpoint, nil for plain TCP. Plain TCP is only for an engine of this
+// machine: access to an engine is access to its whole host.
 func (e Endpoint) encryption(lookup func(string) (string, bool), home string) (*tls.Config, error) {
 	u, err := url.Parse(e.Address)
 	if err != nil {
@@ -124,8 +123,8 @@ func keyPair(certificate, key string) (pair tls.Certificate, err error) {
 	return tls.X509KeyPair(chain, private)
 }
 
-// usualSockets are where engines listen: the one that runs as root, those that run
-// as a user, and the daemonless one of either kind.
+// usualSockets are the sockets of engines: of the one that runs as root, of those that run as a user, and of the
+// daemonless one of either kind.
 func usualSockets(lookup func(string) (string, bool), home string, uid int) []string {
 	paths := []string{"/var/run/docker.sock"}
 	runtime, _ := lookup("XDG_RUNTIME_DIR")
@@ -142,9 +141,8 @@ func usualSockets(lookup func(string) (string, bool), home string, uid int) []st
 	return append(paths, "/run/podman/podman.sock")
 }
 
-// Endpoints are the engines that this machine may have: the one that DOCKER_HOST, or else the context of the engine's
-// client, names, and the usual sockets that are there. One that is named and is no endpoint is an error, beside the
-// others.
+// Endpoints are the engines that this machine may have: the one of DOCKER_HOST, else of the context of the engine's
+// client, and the usual sockets that exist. Where a named one is no endpoint, there is an error beside the others.
 func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endpoint, error) {
 	var all []Endpoint
 	var problem error
@@ -180,8 +178,8 @@ func Endpoints(lookup func(string) (string, bool), home string, uid int) ([]Endp
 	return all, problem
 }
 
-// withUsualParts is what DOCKER_HOST says with the parts that the engine's client adds: tcp:// before HOST:PORT, and
-// the usual port (Docker documentation, "dockerd", -H).
+// withUsualParts adds to DOCKER_HOST what the engine's client adds: tcp:// before HOST:PORT, and the usual port
+// (Docker documentation, "dockerd", -H).
 func withUsualParts(named string, lookup func(string) (string, bool)) string {
 	if named != "" && !strings.Contains(named, ":/") {
 		if _, _, err := net.SplitHostPort(named); err != nil {
@@ -207,8 +205,7 @@ func NamedSockets(lookup func(string) (string, bool)) []string {
 	return filepath.SplitList(list)
 }
 
-// SocketsVariable names the sockets to look at in place of the usual ones, with the
-// system's list separator between them.
+// SocketsVariable names the sockets to use in place of the usual ones, with the system's list separator between them.
 const SocketsVariable = "GHARBOR_ENGINES"
 
 // contextEndpoint is the engine of the current context of the engine's own client (Docker documentation, "Docker
@@ -250,7 +247,7 @@ func readJSON(path string, into any) error {
 	return json.Unmarshal(data, into)
 }
 
-// sameSocket reports whether a socket is among endpoints already, under any name.
+// sameSocket reports whether a socket is among endpoints already, by whatever path.
 func sameSocket(all []Endpoint, info fs.FileInfo, path string) bool {
 	for _, e := range all {
 		other, err := os.Stat(e.Socket())

@@ -12,11 +12,11 @@ import (
 	"strings"
 )
 
-// maxLine bounds a line of a log that is followed, in bytes: what is behind it is a line of its own.
+// maxLine bounds a line of a log, in bytes; the rest of a longer one is another line.
 const maxLine = 64 << 10
 
-// Follow gives a container's last lines to each, and those that come, until ctx ends or the container does. An error of
-// each ends it.
+// Follow calls each with a container's last lines, and with new ones as they come, until ctx or the container ends.
+// An error of each ends it.
 func (c *Client) Follow(ctx context.Context, one *Container, lines int, each func(line string) error) error {
 	answer, err := c.send(ctx, http.MethodGet, "/containers/"+url.PathEscape(one.ID)+"/logs",
 		url.Values{"stdout": {"1"}, "stderr": {"1"}, "follow": {"1"}, "tail": {strconv.Itoa(lines)}}, nil)

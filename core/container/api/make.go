@@ -32,7 +32,7 @@ func (c *Client) Remove(ctx context.Context, id string) error {
 	return c.call(ctx, http.MethodDelete, "/containers/"+url.PathEscape(id), nil, nil, nil)
 }
 
-// Spec is a container to be made, in the interface's own form.
+// Spec is a container to make, in the interface's form.
 type Spec struct {
 	Image        string
 	Env          []string            `json:",omitempty"`
@@ -51,7 +51,7 @@ type Healthcheck struct {
 	Retries                        int   `json:",omitempty"`
 }
 
-// HostConfig is what a container takes from its host.
+// HostConfig is what a container gets from its host.
 type HostConfig struct {
 	PortBindings map[string][]Binding `json:",omitempty"`
 	Mounts       []SpecMount          `json:",omitempty"`
@@ -70,7 +70,7 @@ func (c *Client) Create(ctx context.Context, name string, spec Spec) (string, er
 	return made.ID, err
 }
 
-// Image is what a container that is made of an image takes from it.
+// Image is what a container gets from its image.
 type Image struct {
 	Config struct {
 		User    string // "" is root
@@ -91,8 +91,7 @@ type File struct {
 	UID     int // its owner there
 }
 
-// WriteFiles puts files into a folder of a container that has been made, each for its
-// owner alone (0600).
+// WriteFiles writes files into a folder of a container, with mode 0600.
 func (c *Client) WriteFiles(ctx context.Context, id, folder string, files []File) error {
 	var archive bytes.Buffer
 	w := tar.NewWriter(&archive)
@@ -128,7 +127,7 @@ func writeText(w io.Writer, text string) error {
 	return err
 }
 
-// HasVolume reports whether there is a volume of that name, and its labels.
+// HasVolume reports whether a volume of that name exists, and returns its labels.
 func (c *Client) HasVolume(ctx context.Context, name string) (labels map[string]string, ok bool, err error) {
 	var volume struct{ Labels map[string]string }
 	ok, err = present(c.call(ctx, http.MethodGet, "/volumes/"+url.PathEscape(name), nil, nil, &volume))
@@ -145,8 +144,8 @@ func (c *Client) RemoveVolume(ctx context.Context, name string) error {
 	return c.call(ctx, http.MethodDelete, "/volumes/"+url.PathEscape(name), nil, nil, nil)
 }
 
-// Pull fetches an image. told is given the bytes that have come and those that will,
-// as far as both are known.
+// Pull fetches an image. It calls told with the bytes that have come and the bytes in all, as far as the engine knows
+// both.
 func (c *Client) Pull(ctx context.Context, image, tag string, told func(have, want int64)) error {
 	answer, err := c.send(ctx, http.MethodPost, "/images/create", url.Values{"fromImage": {image}, "tag": {tag}}, nil)
 	if err != nil {

@@ -17,7 +17,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// place is where a server in a container is reached, and how.
+// place is the address of a server in a container, and how it was found.
 type place struct {
 	host string
 	port int
@@ -26,8 +26,8 @@ type place struct {
 
 func (p place) String() string { return net.JoinHostPort(p.host, strconv.Itoa(p.port)) }
 
-// inside is the port that the server has in its container: what the profile says, else what the server is set to
-// there, or takes.
+// inside is the server's port in its container: the profile's, else the one in the container's settings, else the
+// usual one.
 func (v *view) inside() int {
 	port := v.profile.Port()
 	if told := v.portFromEnvironment(v.profile.Text(key.Engine), v.one.Config.Env); told != 0 && !v.profile.OwnPort() {
@@ -36,8 +36,8 @@ func (v *view) inside() int {
 	return port
 }
 
-// address finds where the server is reached from here: at a published port, on the
-// host's own network, or at the container's address where that is on this machine.
+// address finds the server's address from here: a published port, a port of the host's own network, or the
+// container's address where this machine can reach it.
 func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 	port := v.inside()
 	if all := v.publishedPlaces(port); len(all) > 0 {
@@ -67,11 +67,11 @@ func (v *view) address(ctx context.Context) (place, *finding.Finding) {
 	return place{}, v.explainUnpublished(port)
 }
 
-// hostNetwork is the mode of a container that has no network of its own.
+// hostNetwork is the mode of a container that uses the host's network.
 const hostNetwork = "host"
 
-// explainContested says that another container on the host's network may be what listens at a port that nobody has
-// said: a login could go to its server.
+// explainContested says that another container on the host's network may listen at this port, which no setting names:
+// a login could go to the wrong server.
 func (v *view) explainContested(ctx context.Context, port int) *finding.Finding {
 	if v.profile.OwnPort() || v.portFromEnvironment(v.profile.Text(key.Engine), v.one.Config.Env) != 0 {
 		return nil
@@ -106,9 +106,9 @@ func (v *view) explainContested(ctx context.Context, port int) *finding.Finding 
 		Advise("say which port this one has: gharbor set %s port=PORT", v.profile.Name())
 }
 
-// publishedPlaces are the addresses at which a port is published and that can be dialled
-// from here, the likeliest first: loopback, and IPv4 before IPv6. An engine of this
-// machine publishes on this machine: one that names another's address is not believed.
+// publishedPlaces are the addresses of a published port that can be dialled from here, the likeliest first: loopback,
+// and IPv4 before IPv6. An engine of this machine publishes only on this machine, so another machine's address from
+// it is not used.
 func (v *view) publishedPlaces(port int) []place {
 	all := publishedOf(v.one.NetworkSettings.Ports[strconv.Itoa(port)+"/tcp"], v.client.Endpoint.Host())
 	if v.client.Endpoint.Host() != "" {
@@ -121,8 +121,7 @@ func (v *view) publishedPlaces(port int) []place {
 	})
 }
 
-// publishedOf are the addresses that bindings mean for an engine on a host, ""
-// for this machine.
+// publishedOf are the addresses of bindings, for an engine on a host, "" for this machine.
 func publishedOf(bindings []api.Binding, host string) []place {
 	type rankedPlace struct {
 		place
@@ -172,9 +171,9 @@ func publishedOf(bindings []api.Binding, host string) []place {
 	return places
 }
 
-// ownAddress is the container's own address, where this machine stands in its network: where
-// the network's gateway is one of this machine's addresses, and the container's within
-// the same network. Nothing is dialled to find out, as the server would count it.
+// ownAddress is the container's own address, where this machine is in its network: where the network's gateway is an
+// address of this machine, and the container's address is in the same network. It dials nothing, as the server would
+// count the connection.
 func (v *view) ownAddress(ctx context.Context) (string, bool) {
 	var mine []netip.Prefix
 	for _, n := range v.networks() {
@@ -196,7 +195,7 @@ func (v *view) ownAddress(ctx context.Context) (string, bool) {
 	return "", false
 }
 
-// explainUnpublished says that nothing leads to the port, and what would.
+// explainUnpublished says that the port can't be reached, and how to publish it.
 func (v *view) explainUnpublished(port int) *finding.Finding {
 	found := finding.New(finding.ContainerUnpublished,
 		"the port %d of the container %s is not published, and this machine is not in its network", port, v.one.Name)
@@ -251,7 +250,7 @@ func (v *view) otherPorts(but int) []string {
 	return words
 }
 
-// innerPorts are the ports of the container that are published, but one.
+// innerPorts are the published ports of the container, without one.
 func (v *view) innerPorts(but int) []int {
 	var ports []int
 	for key, bindings := range v.one.NetworkSettings.Ports {
@@ -265,8 +264,7 @@ func (v *view) innerPorts(but int) []int {
 	return ports
 }
 
-// publishes reports whether a profile's written address is one at which a container's
-// port is published.
+// publishes reports whether a container's port is published at the address that a profile writes.
 func (s Sighting) publishes(r *resolve.Profile) bool {
 	if r.BehindHops() {
 		return false

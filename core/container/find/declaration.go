@@ -19,9 +19,9 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Declaration is what a container's environment says of the server in it, by the
-// variables that the servers' official images document. They hold for the first start
-// on an empty data folder; what was changed in the server later they do not know.
+// Declaration is what a container's environment says about its server, by the variables that the official images
+// document. The variables take effect at the first start on an empty data folder; later changes in the server are not
+// in them.
 type Declaration struct {
 	Engine    string
 	User      string
@@ -33,14 +33,14 @@ type Declaration struct {
 	Elsewhere string // variables that name files with the user or the database, which are not known then
 }
 
-// clientMarks are variables that say that a program is some server's client.
+// clientMarks are variables that only a server's client has.
 var clientMarks = []string{"DB_HOST", "DATABASE_URL"}
 
 // Catalog recognises the servers of a set of engines by what their images document.
 type Catalog struct{ Known engine.Set }
 
-// readDeclaration reads what an environment says; ok is false where it names no server. ports
-// are those that the container exposes or publishes.
+// readDeclaration reads an environment; ok is false where it is no server's. ports are those that the container
+// exposes or publishes.
 func (c Catalog) readDeclaration(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
 	for _, alsoOther := range []bool{true, false} { // an image that takes another's variables too comes first
 		for _, spec := range c.Known.All() {
@@ -56,15 +56,14 @@ func (c Catalog) readDeclaration(env api.Environment, image string, ports []int)
 	return Declaration{}, false
 }
 
-// Describe says which server an environment, an image and the ports of a container are
-// of, and at which port it is in there; ok is false where nothing says that it is one.
+// Describe finds the server by a container's environment, image and ports, and its port in the container; ok is false
+// where nothing shows that it is a server.
 func (c Catalog) Describe(env api.Environment, image string, ports []int) (d Declaration, port int, ok bool) {
 	d, by := c.describe(env, image, ports)
 	return d, c.serverPort(ports, d.Engine, env), by != ""
 }
 
-// describe says which server it is, and by what: "environment", "port", "image", or "" for
-// nothing.
+// describe finds the server, and what shows it: "environment", "port", "image", or "" for nothing.
 func (c Catalog) describe(env api.Environment, image string, ports []int) (d Declaration, by string) {
 	d, ok := c.readDeclaration(env, image, ports)
 	if ok {
@@ -79,8 +78,7 @@ func (c Catalog) describe(env api.Environment, image string, ports []int) (d Dec
 	return d, ""
 }
 
-// byImage is the engine that an image's name says it is of, by the names of the
-// official ones; "" for none.
+// byImage is the engine of an image by its name, by the names of the official images; "" for none.
 func (c Catalog) byImage(image string) string {
 	name := imageName(image)
 	for _, spec := range c.Known.All() {
@@ -100,9 +98,8 @@ func imageName(image string) string {
 	return name
 }
 
-// is reports whether an environment is such a server's. One file of variables often is
-// given to the server and to its clients: those count where nothing says that this is one
-// of the latter.
+// is reports whether an environment is such a server's. One file of variables is often given to the server and to its
+// clients, so its variables count only where nothing shows that this is a client.
 func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports []int) bool {
 	for _, mark := range spec.Image.Marks {
 		if _, ok := env[mark]; ok {
@@ -117,8 +114,8 @@ func (c Catalog) is(spec *engine.Spec, env api.Environment, image string, ports 
 	return likely && hasPrefix(env, spec.Image.Shared) && !c.isClient(env)
 }
 
-// Runs reports whether a command starts a server, whose program is anywhere in it, or a server's client, which is the
-// first program in it. Flags alone are the server's.
+// Runs reports whether a command starts a server, whose program may be any of its words, or a server's client, whose
+// program is the first. Flags without a program are the server's.
 func (c Catalog) Runs(command []string) (server, client bool) {
 	first := len(command) > 0 && !strings.HasPrefix(command[0], "-")
 	for _, word := range command {
@@ -144,8 +141,8 @@ func (c Catalog) Checks(word string, check []string) bool {
 	})
 }
 
-// Similar is what an environment declares that has a server's variables, or of an image with an engine's word in its
-// name, where nothing else says that it is such a server: a client may be like that too. ok is false where it is not.
+// Similar describes a container that may be a server or a client: its environment has a server's variables, or its
+// image's name has an engine's word, and nothing else decides. ok is false for any other.
 func (c Catalog) Similar(env api.Environment, image string, ports []int) (d Declaration, ok bool) {
 	if c.isClient(env) || len(ports) > 0 {
 		return d, false
@@ -166,7 +163,7 @@ func (c Catalog) Similar(env api.Environment, image string, ports []int) (d Decl
 	return d, false
 }
 
-// isClient reports whether an environment has a variable that a server's client is given.
+// isClient reports whether an environment has a variable of a server's client.
 func (c Catalog) isClient(env api.Environment) bool {
 	marks := clientMarks
 	for _, spec := range c.Known.All() {
@@ -241,8 +238,7 @@ func read(spec *engine.Spec, env api.Environment) Declaration {
 	return d
 }
 
-// plainText is a declared name that can be shown, "" for one with signs that no name
-// has.
+// plainText is a declared name that is safe to show, "" for one with signs that no name has.
 func plainText(s string) string {
 	if s != clean.Line(s, 128) {
 		return ""
@@ -298,8 +294,8 @@ func (v *view) declaredSecret(q secret.Query) (*secret.Location, *finding.Findin
 	}, nil
 }
 
-// Password takes the password that a variable of a container's environment declares,
-// whether the container runs or not. profileName is whose it is to be.
+// Password takes the password that a variable of a container's environment declares, also of a stopped container.
+// profileName is the profile that it is for.
 func (e *Engines) Password(ctx context.Context, client *api.Client, one *api.Container,
 	variable, profileName string) (secret.Value, error) {
 	v := &view{Engines: e, match: match{client, one}}
@@ -332,8 +328,7 @@ func (v *view) fileSecret(ctx context.Context, q secret.Query, file string) (sec
 	return secret.Value{}, &secret.Failure{Found: found.Suggest("gharbor set %s secret=ask", q.Profile)}
 }
 
-// Sets are the keys of a profile that leads to a container, in which the server is at a
-// port; 0 where that is not known.
+// Sets are the keys of a profile for a container. port is the server's in there, 0 where it is not known.
 func (d Declaration) Sets(keys *schema.Schema, c schema.Container, port int) []schema.Override {
 	var sets []schema.Override
 	add := func(k, value string) {

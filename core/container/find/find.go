@@ -1,8 +1,7 @@
-// Package find finds the database servers that are in containers: it asks the container engines of this machine,
-// or the one that a profile names, where a container is now, what state it is in and what its environment
-// declares. A container is known by its name, or by the labels of a compose file's service, never by its id: it
-// may be replaced at any time. On the way from profile to report it is a part of route; the engine's interface
-// itself is package api's. Start with New.
+// Package find finds database servers in containers: it asks the container engines of this machine, or the one that a
+// profile names, for a container's present address, its state and its environment. It knows a container by its name,
+// or by the labels of a compose file's service, never by its id, as it may be replaced at any time. On the way from
+// profile to report it is a part of route; package api speaks the engine's interface. Start with New.
 package find
 
 import (
@@ -28,8 +27,7 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// Engines are the container engines that this machine can ask. It is a
-// address.Containers.
+// Engines are the container engines that this machine can ask. It implements address.Containers.
 type Engines struct {
 	Catalog // recognises the servers in containers
 
@@ -44,7 +42,7 @@ type Engines struct {
 	clients map[string]*pendingClient // by endpoint: versions are agreed on once
 }
 
-// pendingClient is a client that is being made, or was.
+// pendingClient is a client that is made once, with its error.
 type pendingClient struct {
 	once   sync.Once
 	client *api.Client
@@ -52,8 +50,7 @@ type pendingClient struct {
 	failed time.Time // when err came, under the lock of the engines
 }
 
-// remembered is how long an engine that could not be asked is not asked again: of many
-// profiles each would wait for it.
+// remembered is how long the failure of an engine is remembered: otherwise each of many profiles would wait for it.
 const remembered = 2 * time.Second
 
 // System asks the engines of this machine.
@@ -109,9 +106,8 @@ func (e *Engines) connect(ctx context.Context, endpoint api.Endpoint) (*api.Clie
 	return one.client, nil
 }
 
-// endpoints are where a container is looked for: where the profile says, or at all
-// engines that this machine may have. A finding is of what DOCKER_HOST says, where that is
-// no endpoint: others may stand beside it.
+// endpoints are the engines to ask for a container: the profile's, or all that this machine may have. The finding is
+// for a DOCKER_HOST that is no endpoint; there may be other engines beside it.
 func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	if written != "" {
 		return []api.Endpoint{{Address: written, From: "the profile"}}, nil
@@ -135,8 +131,8 @@ func (e *Engines) endpoints(written string) ([]api.Endpoint, *finding.Finding) {
 	return all, nil
 }
 
-// usable are the endpoints for a container that is looked for. Who names sockets means those, whatever else can't be
-// used.
+// usable are the endpoints to ask for a container. Where the user names sockets, a DOCKER_HOST that can't be used
+// does not matter.
 func (e *Engines) usable(written string) ([]api.Endpoint, *finding.Finding) {
 	all, found := e.endpoints(written)
 	if found != nil && len(all) > 0 && len(api.NamedSockets(e.Lookup)) > 0 {
@@ -145,8 +141,7 @@ func (e *Engines) usable(written string) ([]api.Endpoint, *finding.Finding) {
 	return all, found
 }
 
-// Canonical is an endpoint in the form in which a wallet's bindings keep it: a
-// socket by its one real path.
+// Canonical is an endpoint in the form of a wallet's bindings: a socket by its real path.
 func Canonical(endpoint string) string {
 	socket := api.Endpoint{Address: endpoint}.Socket()
 	if socket == "" {
@@ -160,7 +155,7 @@ func Canonical(endpoint string) string {
 	return "unix://" + socket
 }
 
-// Endpoint is the engine that a profile's container is looked for at.
+// Endpoint is the engine that has a profile's container.
 func (e *Engines) Endpoint(ctx context.Context, p address.Profile) (string, *finding.Finding) {
 	all, found := e.usable(p.Text(key.Endpoint))
 	switch {
@@ -176,7 +171,7 @@ func (e *Engines) Endpoint(ctx context.Context, p address.Profile) (string, *fin
 	return Canonical(m.client.Endpoint.Address), nil
 }
 
-// match is a container that was found, and who has it.
+// match is a container that was found, and its engine.
 type match struct {
 	client *api.Client
 	one    *api.Container
@@ -195,8 +190,8 @@ func (e *Engines) find(ctx context.Context, p address.Profile) (match, *finding.
 	return e.look(ctx, wanted, p.Text(key.Endpoint), p.Name())
 }
 
-// look asks all engines at once. A container that two of them have, or two
-// containers of one service, are none: nobody can say which is meant.
+// look asks all engines at once. Where two engines have the container, or a service has two containers, the result is
+// an error: the profile does not say which one it means.
 func (e *Engines) look(ctx context.Context, wanted schema.Container,
 	endpoint, profileName string) (match, *finding.Finding) {
 	endpoints, found := e.usable(endpoint)
@@ -301,8 +296,8 @@ func findService(ctx context.Context, client *api.Client, wanted schema.Containe
 	return all, nil
 }
 
-// findNamed finds a container by its name. The engine takes the beginning of an id for
-// a name too; that is never meant here.
+// findNamed finds a container by its name. The engine also finds one by the beginning of its id, which does not count
+// here.
 func findNamed(ctx context.Context, client *api.Client, name string) ([]match, error) {
 	one, err := client.Inspect(ctx, name)
 	switch {
@@ -351,8 +346,7 @@ func (e *Engines) Place(ctx context.Context, p address.Profile) (*address.Contai
 	return placed, nil
 }
 
-// join gives a container that is in the network of another that one's published
-// ports and addresses.
+// join gives a container in another one's network the published ports and addresses of that other.
 func (m *match) join(ctx context.Context) error {
 	id, ok := strings.CutPrefix(m.one.HostConfig.NetworkMode, "container:")
 	if !ok {
@@ -377,8 +371,8 @@ type view struct {
 	called  schema.Container
 }
 
-// gateways are the addresses from which the server sees what comes through a
-// published port: the host's own in the container's networks.
+// gateways are the host's addresses in the container's networks: from them the server sees connections through a
+// published port.
 func (v *view) gateways(ctx context.Context) (all []netip.Addr) {
 	for _, n := range v.networks() {
 		for _, text := range v.gatewaysOf(ctx, n) {
@@ -405,8 +399,8 @@ func (v *view) networks() []api.Network {
 	return all
 }
 
-// gatewaysOf are the host's addresses in a network. An internal one has no gateway in
-// the container's own description, and one all the same.
+// gatewaysOf are the host's addresses in a network. An internal network has one too, which the container's
+// description leaves out.
 func (v *view) gatewaysOf(ctx context.Context, n api.Network) []string {
 	var all []string
 	for _, text := range []string{n.Gateway, n.IPv6Gateway} {
@@ -431,8 +425,8 @@ func (e *Engines) IsOnlyEngine(endpoint string) bool {
 		Canonical(all[0].Address) == Canonical(endpoint)
 }
 
-// Client is a client of the engine to make a container at: the one that is named, by DOCKER_HOST too,
-// else the only one that answers.
+// Client is a client of the engine for a new container: the named one, also by DOCKER_HOST, else the only one that
+// answers.
 func (e *Engines) Client(ctx context.Context, endpoint string) (*api.Client, *finding.Finding) {
 	endpoints, found := e.usable(endpoint)
 	if found != nil {

@@ -12,19 +12,19 @@ import (
 // LogLine is a line of a container's log, without what looks like a password.
 type LogLine struct {
 	Text string
-	// Mark is what the line says of the server: "starts", "ready", "fails", or "".
+	// Mark is the line's meaning for the server: "starts", "ready", "fails", or "".
 	Mark string
 }
 
-// LogReader reads a log line by line. A line may announce a password that stands on one behind it, so the last ones are
-// keptLines.
+// LogReader reads a log line by line. A line may announce a password that is on a later one, so it keeps the last
+// keptLines lines.
 type LogReader struct {
 	log   engine.Log
 	known []string
 	last  []string
 }
 
-// keptLines is how many lines are: an announcement and its password have no more between them.
+// keptLines is the largest distance of a password from the line that announces it.
 const keptLines = 8
 
 // NewLogReader reads the log of a container; spec is the engine of its server, nil where that is not known.

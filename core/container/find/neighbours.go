@@ -10,17 +10,17 @@ import (
 	"gentleharbor/core/hostname"
 )
 
-// neighbourBudget bounds a look for a hint, which nobody asked for.
+// neighbourBudget bounds a search for a hint, which nobody asked for.
 const neighbourBudget = 1500 * time.Millisecond
 
-// cachedLook is a look for hints, which one is enough for in a run of the program.
+// cachedLook is the search for hints, which is made once in a run of the program.
 type cachedLook struct {
 	once  sync.Once
 	views []View
 }
 
-// Nearby are the containers of this machine's engines that are servers of an engine's
-// kind, for a hint where a local address refused. No server is dialled.
+// Nearby are the servers of an engine in this machine's containers, for a hint where a local address refused. It
+// dials no server.
 func (e *Engines) Nearby(ctx context.Context, word string) []address.NearbyContainer {
 	e.looked.once.Do(func() {
 		ctx, cancel := context.WithTimeout(ctx, neighbourBudget)

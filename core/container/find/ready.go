@@ -10,9 +10,9 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Ready waits until a container's health check says that it is well or, without one,
-// until a port that it publishes on loopback answers as a server. state is its state
-// then. A container that ends, and a wait that takes too long, are findings.
+// Ready waits until a container's health check succeeds or, without one, until a port that it publishes on loopback
+// answers as a server. It returns the state then. There is a finding for a container that ends, and for a wait that
+// takes too long.
 func (e *Engines) Ready(ctx context.Context, client *api.Client, id string) (state string, found *finding.Finding) {
 	const pause = 300 * time.Millisecond
 	for {

@@ -65,7 +65,7 @@ const (
 	mostPorts    = 3                // of one container
 )
 
-// greetings counts the containers that are dialled; none may be where greet is false.
+// greetings counts the containers that are dialled. Where greet is false, none is.
 func greetings(greet bool) *atomic.Int32 {
 	count := new(atomic.Int32)
 	if !greet {
@@ -74,8 +74,8 @@ func greetings(greet bool) *atomic.Int32 {
 	return count
 }
 
-// Scan looks through all engines, or the one that endpoint names; greet lets ports be
-// asked what they are.
+// Scan lists the servers of all engines, or of the one that endpoint names. greet allows to connect to ports and ask
+// what they are.
 func (e *Engines) Scan(ctx context.Context, endpoint string, greet bool) ([]View, *finding.Finding) {
 	endpoints, found := e.endpoints(endpoint)
 	if found != nil && len(endpoints) == 0 {
@@ -152,11 +152,11 @@ func (e *Engines) viewEngine(ctx context.Context, endpoint api.Endpoint, greet b
 	return v
 }
 
-// bySimilar is a container of which its variables alone say that it may be a server.
+// bySimilar is a container that may be a server, by its variables alone.
 const bySimilar = "variables"
 
-// Look describes one container as a scan does; ok is false where nothing says that it
-// is a database server. greet lets its ports be asked what they are.
+// Look describes one container as a scan does; ok is false where nothing shows that it is a database server. greet
+// allows to connect to its ports.
 func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Container, greet bool) (Sighting, bool) {
 	seen, _ := e.judge(ctx, client, one, greetings(greet))
 	if seen == nil {
@@ -165,8 +165,8 @@ func (e *Engines) Look(ctx context.Context, client *api.Client, one *api.Contain
 	return *seen, true
 }
 
-// recognise looks at one container of a list; nil is no database server. n is the
-// number of connections that were made to its ports.
+// recognise describes one container of a list, nil for one that is no database server. n is the number of connections
+// to its ports.
 func (e *Engines) recognise(ctx context.Context, client *api.Client, s api.Summary,
 	greeted *atomic.Int32) (seen *Sighting, n int) {
 	one, err := client.Inspect(ctx, s.ID)
@@ -285,8 +285,8 @@ func tcpPorts(one *api.Container) []int {
 	return ports
 }
 
-// byPort is the engine whose usual port is among a container's, "" for none. Where engines
-// share a port, the image's name tells.
+// byPort is the engine whose usual port is among a container's, "" for none. Where engines share a port, the image's
+// name decides.
 func (c Catalog) byPort(ports []int, image string) string {
 	word := ""
 	for _, spec := range c.Known.All() {
@@ -303,8 +303,8 @@ func (c Catalog) byPort(ports []int, image string) string {
 	return word
 }
 
-// serverPort is the port that an engine's server has among a container's: what its own variable says, the usual one,
-// or the only one.
+// serverPort is the port of an engine's server among a container's: the one in its own variable, the usual one, or
+// the only one.
 func (c Catalog) serverPort(ports []int, word string, env api.Environment) int {
 	if told := c.portFromEnvironment(word, env); told != 0 {
 		return told
@@ -329,8 +329,8 @@ func (c Catalog) portFromEnvironment(word string, env api.Environment) int {
 	return n
 }
 
-// greeting asks the ports that are published on loopback what they are, the likely
-// one first. Nothing is logged in to; a server may count each as a failed connection.
+// greeting connects to the ports that are published on loopback and asks what they are, the likely one first. It does
+// not log in; a server may count each as a failed connection.
 func (e *Engines) greeting(ctx context.Context, one *api.Container, ports []int,
 	likely string) (engine string, port, connections int) {
 	usual := e.Known.Port(likely)

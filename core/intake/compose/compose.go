@@ -1,10 +1,10 @@
-// Package compose reads the database servers out of compose files and writes one (compose specification), with
-// the variables, several files, profiles, env files and secrets that those have. It is a shelf beside intake: what
-// it finds becomes profiles that lead to the services' containers by their labels.
+// Package compose finds the database servers in compose files, and writes a compose file (compose specification). It
+// knows variables, several files, profiles, env files and secrets. It is a shelf beside intake: a server that it
+// finds becomes a profile that finds the service's container by its labels.
 //
-// The YAML, the variables in it and the files of variables are read with libraries; the walk through files that
-// extend, include and change one another is our own, as the specification's own loader would cost every start of
-// the program 3 ms and more. A test compares the two.
+// Libraries read the YAML, its variables and the files of variables. Our own code goes through files that extend,
+// include and change one another, as the specification's own loader would add 3 ms and more to each start of the
+// program. A test compares the two.
 package compose
 
 import (
@@ -45,18 +45,17 @@ type Request struct {
 	Active   []string       // the compose profiles that are active; "*" is all
 	Project  string         // the project's name, "" for what the files say
 
-	// Machine are the variables of this machine, nil where they may not be used.
+	// Machine reads variables of this machine, nil where they may not be used.
 	Machine map[string]string
 
-	// Pinned are bytes to take in place of a file's, by absolute path: those that were
-	// hashed when the files were vouched for.
+	// Pinned are bytes to use in place of a file's, by absolute path: those that were hashed when the user vouched
+	// for the files.
 	Pinned map[string][]byte
 
-	// Root is the folder out of which no file is read, "" for no such bound.
+	// Root is the folder to which all files are bound, "" for no bound.
 	Root string
 
-	// templates leaves variables as they are written, and passes over env files that are
-	// outside of the root.
+	// templates keeps variables as they are written, and skips env files outside of the root.
 	templates bool
 }
 
@@ -79,8 +78,8 @@ const (
 	separatorVariable = "COMPOSE_PATH_SEPARATOR"
 )
 
-// DefaultFiles are the compose files of a folder that are taken where none is named: those that COMPOSE_FILE names, of
-// this machine's variables or of the folder's .env, else the first of the usual names, and its override.
+// DefaultFiles are the compose files to read in a folder where none is named: those of COMPOSE_FILE, from this
+// machine's variables or the folder's .env, else the first file of a usual name, and its override.
 func DefaultFiles(folder string, lookup func(string) (string, bool)) []string {
 	own, _ := dotenv.Read(filepath.Join(folder, ".env")) // one that can't be read is an error when the files are read
 	variable := func(name string) string {
@@ -113,8 +112,7 @@ func DefaultFiles(folder string, lookup func(string) (string, bool)) []string {
 	return files
 }
 
-// quiet keeps the library from writing to standard error: what it would say there may
-// hold values.
+// quiet keeps the library from writing to standard error, where it could show values.
 var quiet = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })
 
 // projectLoader is one read under way.
@@ -128,7 +126,7 @@ type projectLoader struct {
 	spared  map[string]bool   // variables for which the files have a value of their own
 }
 
-// load reads the files. It ends with its context: how long reading takes is up to the files.
+// load reads the files, and ends with its context: hostile files could take long to read.
 func load(ctx context.Context, r Request) (*project, *projectLoader, error) {
 	type model struct {
 		project *project
@@ -148,7 +146,7 @@ func load(ctx context.Context, r Request) (*project, *projectLoader, error) {
 	}
 }
 
-// loadModel loads as load does, and does not stop at the context's end.
+// loadModel is load without the context.
 func loadModel(r Request) (*project, *projectLoader, error) {
 	quiet()
 	l := &projectLoader{
@@ -216,9 +214,8 @@ func (s scope) project(model *node, name string) (*project, error) {
 	return p, nil
 }
 
-// variables gathers the variables that stand for values in the files: those of this
-// machine, where they may be used, before those of the env files, as the specification
-// has it.
+// variables are the variables for values in the files: those of this machine, where they may be used, win over those
+// of the env files (compose specification).
 func (s scope) variables() error {
 	files := s.EnvFiles
 	if len(files) == 0 {
@@ -233,7 +230,7 @@ func (s scope) variables() error {
 	return err
 }
 
-// withVariables are the variables of a scope, and beneath them those of files, of which a later one counts more.
+// withVariables adds to a scope the variables of files. The scope's own win, then those of later files.
 func (s scope) withVariables(files []string) (map[string]string, error) {
 	beneath := make(map[string]string)
 	for _, path := range files {
@@ -316,7 +313,7 @@ func (l *projectLoader) file(path string) ([]byte, error) {
 	return data, nil
 }
 
-// lookup is the value of a variable. One that has none is noted.
+// lookup is the value of a variable. It notes one without a value.
 func (s scope) lookup(name string) (string, bool) {
 	value, ok := s.env[name]
 	if !ok {
@@ -335,8 +332,7 @@ func (l *projectLoader) name(path string) {
 	}
 }
 
-// withDefault notes the variables for which the files have a value where there is none:
-// ${NAME:-default}.
+// withDefault notes the variables for which the files have a default: ${NAME:-default}.
 func (l *projectLoader) withDefault() {
 	for _, path := range l.Files {
 		var document map[string]any
@@ -404,8 +400,7 @@ func projectWord(name string) string {
 	return strings.TrimLeft(kept, "_-")
 }
 
-// OutsideError is the error for a file that a repository's compose file names and that is not
-// in the repository.
+// OutsideError is the error for a compose file of a repository that names a file outside of it.
 type OutsideError struct{ Path string }
 
 func (e *OutsideError) Error() string {
@@ -436,8 +431,8 @@ func (l *projectLoader) checkInside(path string) error {
 	return nil
 }
 
-// environments completes what the services have in their environment: variables without a value take that of
-// this machine, and those of the env files stand beneath.
+// environments completes the services' environments: a variable without a value gets this machine's, and variables of
+// the env files are added where the service has none of the name.
 func (s scope) environments(p *project) error {
 	for _, one := range p.all() {
 		for name, value := range one.Environment {
@@ -457,7 +452,7 @@ func (s scope) environments(p *project) error {
 	return nil
 }
 
-// envFiles adds the variables of a service's env files that it does not have itself.
+// envFiles adds the variables of a service's env files that the service does not set.
 func (s scope) envFiles(one *service) error {
 	beneath := make(map[string]string)
 	for _, f := range one.EnvFiles {

@@ -7,8 +7,8 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// mergeInto lays what a later file says over what an earlier one does (compose specification, "Merge"). at is
-// the path of both, with "*" for the names of services and secrets.
+// mergeInto merges a later file's value into an earlier one's (compose specification, "Merge"). at is the path of
+// both, with "*" for the names of services and secrets.
 func mergeInto(base, over *node, at string) *node {
 	switch {
 	case base == nil || base.reset || over.override:
@@ -37,7 +37,7 @@ func mergeInto(base, over *node, at string) *node {
 	return merged
 }
 
-// plain takes the marks of a merge out of a value, and what was reset with them.
+// plain removes the marks of a merge from a value, and the keys that were reset.
 func (n *node) plain() *node {
 	if n == nil {
 		return nil
@@ -64,10 +64,10 @@ func below(at, key string) string {
 	return at + "." + key
 }
 
-// replaced are the lists that a later file says again.
+// replaced are the lists that a later file replaces.
 var replaced = map[string]bool{"services.*.command": true, "services.*.entrypoint": true}
 
-// forms are the keys that can be written in several ways, and how each is made the one that is merged.
+// forms are the keys that can be written in several forms, and how to make each the one for a merge.
 var forms = map[string]func(*node) *node{
 	"services.*.environment": pairs,
 	"services.*.labels":      pairs,
@@ -117,7 +117,7 @@ func orNode(n, other *node) *node {
 	return other
 }
 
-// appendList is a list with another behind it; of two items that mean the same, the later one counts.
+// appendList appends a list to another; of two items with the same identity, the later one counts.
 func appendList(base, over *node, at string) *node {
 	all := base.clone()
 	for _, item := range over.list {
@@ -136,7 +136,7 @@ func appendList(base, over *node, at string) *node {
 	return all
 }
 
-// identity is what an item of a list is known by, "" where each stands for itself.
+// identity is what makes two items of a list the same, "" where no two are.
 func identity(n *node, at string) string {
 	switch at {
 	case "services.*.ports":

@@ -12,7 +12,7 @@ import (
 )
 
 var (
-	// yamlLine is how an error of YAML says where it is.
+	// yamlLine matches the line's number in an error of the YAML library.
 	yamlLine = once(`^yaml: line ([0-9]+): `)
 	// quoted are the values that an error repeats.
 	quoted = once("\"[^\"]*\"|'[^']*'")

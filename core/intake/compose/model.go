@@ -10,7 +10,7 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// project is what several compose files say together, as far as it says something of servers.
+// project is the merged compose files, as far as they are about servers.
 type project struct {
 	Name     string
 	Services map[string]*service // those of the active compose profiles
@@ -53,7 +53,7 @@ type serverPort struct {
 
 func (p serverPort) text() string { return strconv.Itoa(p.Target) }
 
-// secretUse is a secret that a service is given.
+// secretUse is a secret that a service uses.
 type secretUse struct{ Source, Target string }
 
 // declaredSecret is a secret of the files.
@@ -116,7 +116,7 @@ func (n *node) scalar(key string) (string, error) {
 	return n.text, nil
 }
 
-// service reads the keys of a service that say something of a server.
+// service reads the keys of a service that are about a server.
 func (l *projectLoader) service(name string, n *node) (*service, error) {
 	at := "services." + name
 	if n.null {
@@ -167,7 +167,7 @@ func (n *node) words() (all []string) {
 	return all
 }
 
-// readVolumes reads the volumes, as far as they are understood: whoever makes the service looks at what is left.
+// readVolumes reads the volumes that we understand. A command that makes the service's container checks for others.
 func (s *service) readVolumes(n *node) {
 	if n == nil {
 		return
@@ -218,7 +218,7 @@ func (s *service) readEnvironment(n *node, at string) error {
 	return nil
 }
 
-// readPorts reads the ports; with templates, one that a variable names is not known and passed over.
+// readPorts reads the ports; with templates it skips a port that is a variable.
 func (s *service) readPorts(n *node, at string, templates bool) error {
 	if n == nil || n.null {
 		return nil
@@ -293,7 +293,7 @@ func portOf(n *node, at string) ([]serverPort, error) {
 	return all, nil
 }
 
-// hasVariable reports whether a variable stands anywhere in a value.
+// hasVariable reports whether a value has a variable anywhere in it.
 func (n *node) hasVariable() bool {
 	if n.filled || slices.ContainsFunc(n.list, (*node).hasVariable) {
 		return true

@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/profile"
 )
 
-// node is a value of a compose file: anchors are followed, merge keys applied and variables filled in. Its
-// place is kept for errors.
+// node is a value of a compose file, with anchors followed, merge keys applied and variables replaced. It has its
+// place for errors.
 type node struct {
 	kind yaml.Kind // ScalarNode, SequenceNode or MappingNode
 	text string    // of a scalar
@@ -34,10 +34,10 @@ type node struct {
 	keyLine int // of the key that it stands behind
 }
 
-// maxDepth bounds how deep values stand in one another; a compose file has about eight.
+// maxDepth bounds how deep values nest; a compose file has about eight levels.
 const maxDepth = 100
 
-// wrong is the error for a value that is not what its key takes. key is its path, and the value is not told.
+// wrong is the error for a value that its key does not take. It has the key's path, and never the value.
 func (n *node) wrong(key, what string) error {
 	return &profile.FileError{Path: n.file, Line: n.line, What: key + " " + what}
 }
@@ -67,7 +67,7 @@ func (n *node) remove(key string) {
 	n.keys = slices.DeleteFunc(n.keys, func(k string) bool { return k == key })
 }
 
-// clone is a copy that can be changed without this one.
+// clone is a deep copy.
 func (n *node) clone() *node {
 	if n == nil {
 		return nil
@@ -173,7 +173,7 @@ func (p parser) node(y *yaml.Node, at []string) (*node, error) {
 	return n, p.mapping(n, y, at)
 }
 
-// fillIn fills a scalar's variables in. A number or a yes is written as YAML's type has it, as the containers get it.
+// fillIn replaces the variables in a scalar. A number or a boolean is written in the form in which containers get it.
 func (p parser) fillIn(n *node, y *yaml.Node, at []string) error {
 	n.text = y.Value
 	switch y.ShortTag() {
@@ -208,7 +208,7 @@ func (p parser) fillIn(n *node, y *yaml.Node, at []string) error {
 	return nil
 }
 
-// mapping fills a mapping; what merge keys ("<<") bring comes after its own keys.
+// mapping reads a mapping; the keys of merge keys ("<<") come after its own.
 func (p parser) mapping(n *node, y *yaml.Node, at []string) error {
 	var merged []*yaml.Node
 	for i := 0; i+1 < len(y.Content); i += 2 {
@@ -245,7 +245,7 @@ func (p parser) mapping(n *node, y *yaml.Node, at []string) error {
 	return nil
 }
 
-// merge adds the keys of a merge key's mappings that a mapping does not have itself.
+// merge adds the keys of a merge key's mappings that the mapping itself does not have.
 func (p parser) merge(n *node, from *yaml.Node, at []string) error {
 	for from.Kind == yaml.AliasNode {
 		from = from.Alias

@@ -43,7 +43,7 @@ type Server struct {
 	Making      ContainerSpec
 }
 
-// ContainerSpec is what a container of the service is made of, as far as a container can be made of it here.
+// ContainerSpec is what gharbor needs to make a container of the service.
 type ContainerSpec struct {
 	Name        string // the container's
 	Image       string
@@ -67,15 +67,15 @@ type Port struct {
 	Host, Published string
 }
 
-// madeOf are the keys of a service that a container is made of, and those that say something of other services alone.
+// madeOf are the keys of a service that gharbor uses to make a container, and those that only concern other services.
 var madeOf = []string{"image", "environment", "env_file", "ports", "expose", "volumes", "container_name", "profiles",
 	"depends_on"}
 
-// passed are keys without which the server is the same.
+// passed are keys that do not change the server.
 var passed = []string{"restart", "healthcheck", "labels", "networks", "logging", "pull_policy", "deploy", "develop",
 	"stop_grace_period", "annotations", "attach", "hostname"}
 
-// making is what a container of a service is made of.
+// making is the ContainerSpec of a service.
 func (s *service) making(project, folder string, env api.Environment) ContainerSpec {
 	m := ContainerSpec{Name: s.Container, Image: s.Image, Environment: env, Volumes: make(map[string]string)}
 	if m.Name == "" {
@@ -145,8 +145,8 @@ func Read(ctx context.Context, r Request) (*Result, error) {
 	return result, nil
 }
 
-// uses reports whether a service waits for another one that is such a server too: it has
-// the server's variables because it logs in there.
+// uses reports whether a service depends on another one that is such a server: then it has the server's variables
+// because it logs in there.
 func uses(catalog find.Catalog, service *service, servers []Server) bool {
 	if _, _, known := catalog.Describe(nil, service.Image, nil); known || len(service.Ports)+len(service.Expose) > 0 {
 		return false // by its image, or its ports, it is one itself
@@ -201,8 +201,8 @@ func (l *projectLoader) server(project *project, service *service) (s Server, ok
 	return s, ok
 }
 
-// password is the password that a service declares, in a variable or in the file that it
-// names, which is one of the project's secrets.
+// password is the password that a service declares: in a variable, or in a file of the project's secrets that a
+// variable names.
 func (l *projectLoader) password(project *project, service *service, env api.Environment,
 	variable string) (secret.Value, string) {
 	if variable == "" {
@@ -244,7 +244,7 @@ func (l *projectLoader) password(project *project, service *service, env api.Env
 	return secret.Value{}, "no secret of the service is the file that " + variable + " names"
 }
 
-// Connection is the server as a connection that was found; origin says in which files.
+// Connection is the server as a connection; origin names the files.
 func (s Server) Connection(keys *schema.Schema, origin string) intake.Connection {
 	var notes []string
 	if s.Declaration.Elsewhere != "" {

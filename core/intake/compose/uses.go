@@ -17,13 +17,12 @@ import (
 	"gentleharbor/core/vouch"
 )
 
-// Word is what a compose file is called among what was vouched for.
+// Word stands in a record for a compose file.
 const Word = "compose"
 
-// Uses are what compose files of the repository at root would use, all their profiles
-// taken together: the files, the variables of this machine, and where the profiles of ours
-// would lead. No variable is filled in, and no file outside of the repository is read: what a
-// value is made of is shown as it is written, and the same in every clone.
+// Uses are what compose files of the repository at root would use, with all their profiles: the files, the variables
+// of this machine, and the servers to which our profiles would connect. It replaces no variable and reads no file
+// outside of the repository: each value is shown as written, which is the same in each clone.
 func Uses(ctx context.Context, keys *schema.Schema, files []string, root string) vouch.Uses {
 	project, l, err := load(ctx, Request{Schema: keys, Files: files, Active: []string{"*"}, Root: root, templates: true})
 	if outside := new(OutsideError); errors.As(err, &outside) {
@@ -80,7 +79,7 @@ func Uses(ctx context.Context, keys *schema.Schema, files []string, root string)
 	return uses
 }
 
-// uses are what a container that is made of a service has of this machine.
+// uses are what a service's container would get from this machine.
 func (m ContainerSpec) uses(service string) (list []vouch.Use) {
 	add := func(what string, words ...string) {
 		list = append(list, vouch.Use{Key: "service " + service + " " + what, Words: words})

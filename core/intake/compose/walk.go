@@ -12,15 +12,14 @@ import (
 	"gentleharbor/core/profile"
 )
 
-// scope is where a file stands: included files have a folder and variables of their own.
+// scope is the folder and the variables of a file: included files have their own.
 type scope struct {
 	*projectLoader
 	folder string            // where relative paths start
 	env    map[string]string // the variables that stand for values
 }
 
-// model reads files that change one another, in their order. stack are the first files of the includes that
-// led here.
+// model reads and merges files, in order. stack has the first file of each include that led here.
 func (s scope) model(paths, stack []string) (*node, error) {
 	var merged *node
 	for _, path := range paths {
@@ -103,8 +102,8 @@ func (s scope) absolutePath(path string) string {
 	return filepath.Join(s.folder, path)
 }
 
-// labelFiles notes files of labels, which are not read here. In a repository they may neither lie outside nor
-// depend on a variable: the yes of a person is for what the files name.
+// labelFiles notes files of labels, which are not read. In a repository they must be inside and without variables, as
+// a person vouches for the files that are named.
 func (s scope) labelFiles(n *node) error {
 	if n == nil || n.null {
 		return nil
@@ -117,7 +116,7 @@ func (s scope) labelFiles(n *node) error {
 	return nil
 }
 
-// namedFile is a file that a compose file names, as an absolute path. It is an error where it may not be used.
+// namedFile is the absolute path of a file that a compose file names, or an error where it may not be used.
 func (s scope) namedFile(n *node) (string, error) {
 	if s.Root != "" && n.filled {
 		return "", &OutsideError{n.text}
@@ -145,8 +144,8 @@ func (s scope) local(n *node) (string, error) {
 	return path, s.checkInside(path)
 }
 
-// checkKeys looks for keys that the specification does not have. One that is nearly one of its own is an
-// error; another one is of a later specification mostly, and is noted.
+// checkKeys looks for keys that the specification does not have. One that is nearly a known key is an error; any
+// other is probably of a later specification, and is noted.
 func (s scope) checkKeys(n *node, at string, known []string) error {
 	if n == nil || n.kind != yaml.MappingNode {
 		return nil
@@ -166,7 +165,7 @@ func (s scope) checkKeys(n *node, at string, known []string) error {
 	return nil
 }
 
-// extend lays each service over the one that it extends (compose specification, "extends").
+// extend merges each service into the one that it extends (compose specification, "extends").
 func (s scope) extend(document *node, path string) error {
 	services := document.get("services")
 	for name := range services.entries() {
@@ -177,7 +176,7 @@ func (s scope) extend(document *node, path string) error {
 	return nil
 }
 
-// extendService lays one service of a file over the one that it extends. chain are those that led here.
+// extendService merges one service of a file into the one that it extends. chain has those that led here.
 func (s scope) extendService(services *node, name, path string, chain []string) error {
 	service := services.get(name)
 	extends := service.get("extends")
@@ -218,7 +217,7 @@ func (s scope) extendService(services *node, name, path string, chain []string) 
 	return nil
 }
 
-// services are those of a file that another one extends. What it includes is not looked at.
+// services are those of a file that another one extends, without what it includes.
 func (s scope) services(path string) (*node, error) {
 	data, err := s.file(path)
 	if err != nil {
@@ -238,7 +237,7 @@ func (s scope) services(path string) (*node, error) {
 	return &node{kind: yaml.MappingNode, file: path}, nil
 }
 
-// include lays what a document says over the files that it includes (compose specification, "include").
+// include merges a document into the files that it includes (compose specification, "include").
 func (s scope) include(document *node, stack []string) error {
 	list := document.get("include")
 	document.remove("include")
@@ -307,8 +306,8 @@ func (s scope) readInclude(n *node, stack []string) (*node, error) {
 	return model, nil
 }
 
-// variablesOf are the variables of an included file: those from here, and beneath them those of the files that
-// the include names, or of .env in its folder.
+// variablesOf are the variables of an included file: the present ones win over those of the files that the include
+// names, or of .env in its folder.
 func (s scope) variablesOf(n *node, folder string) (map[string]string, error) {
 	var files []string
 	if n == nil || n.null {
@@ -331,7 +330,7 @@ func (s scope) variablesOf(n *node, folder string) (map[string]string, error) {
 	return s.withVariables(files)
 }
 
-// complete gives a service's variables without a value that of its own file's variables.
+// complete sets a service's variables that have no value from its own file's variables.
 func (s scope) complete(service *node) {
 	variables := service.get("environment")
 	if variables == nil || variables.null || variables.kind == yaml.ScalarNode || s.templates {

@@ -54,8 +54,8 @@ type (
 	}
 )
 
-// Write writes the compose file of one service, as a container would be made. Its passwords are not in it: each
-// is a secret that is read from a file of its own, of which files are the names.
+// Write writes the compose file of one service, by the spec of its container. It has no passwords: each is a secret
+// that is read from a file; files has the names.
 func Write(project, service string, p *making.Plan) (text []byte, files []string, err error) {
 	s := writtenService{
 		Image:       p.Image,
@@ -98,5 +98,5 @@ func Write(project, service string, p *making.Plan) (text []byte, files []string
 	return out.Bytes(), files, err
 }
 
-// escapeDollars returns a value in which no $ stands for a variable.
+// escapeDollars returns a value in which each $ is just that.
 func escapeDollars(value string) string { return strings.ReplaceAll(value, "$", "$$") }
