@@ -1,8 +1,6 @@
-// Package alias finds what a service alias means: it follows one name through
-// the user's files, a project's and an engine's service file to the addresses where
-// a service lives, asks DNS for the records of those that name some, and knocks at
-// listeners without logging in. On the way from profile to report it stands between
-// profile and route; the files and their keys are profile's.
+// Package alias finds what a service alias means: it follows a name through the user's files, a project's and an
+// engine's service file to the service's addresses, asks DNS for SRV records, and knocks at listeners without a
+// login. On the way from profile to report it stands between profile and route; package profile reads the files.
 package alias
 
 import (
@@ -32,7 +30,7 @@ import (
 // them.
 const Variable = "GHARBOR_ALIASES"
 
-// Book is all files that have aliases. It is a resolve.Aliases.
+// Book has all files with aliases. It implements resolve.Aliases.
 type Book struct {
 	Files   []*profile.File // the user's aliases.toml, then those of GHARBOR_ALIASES
 	Project *profile.File   // nil where there is none
@@ -40,27 +38,26 @@ type Book struct {
 	Lookup  func(name string) (string, bool)
 	Home    string // the user's home folder
 
-	// Vouch judges a project's alias that a profile of the user's names: without a finding
-	// where the user vouched for it, with the bytes of the files that it names, by path.
+	// Vouch judges a project's alias that a profile of the user's names. Where the user vouched for it, there is no
+	// finding, and the bytes of the files that it names, by path.
 	Vouch func(*profile.Alias) (files map[string][]byte, found *finding.Finding)
 
-	// JudgeFile judges a file that a variable of the environment names: nil where it is no
-	// repository's, or was vouched for. nil for no judge.
+	// JudgeFile judges a file that an environment variable names. Its finding is nil where the file is in no
+	// repository, or was vouched for. JudgeFile may be nil.
 	JudgeFile func(path string) *finding.Finding
 
 	mu       sync.Mutex
 	sections map[string]section // of the service file, as they were asked for
 }
 
-// section is what the service file has of a name.
+// section is the service file's section of a name.
 type section struct {
 	alias   *profile.Alias
 	ignored []string
 }
 
-// Load reads the user's files. It passes over a file of GHARBOR_ALIASES that belongs to another
-// user, or that judge has a finding for, and calls notice. A file that is wrong, or not there, is
-// an error.
+// Load reads the user's files. It skips a file of GHARBOR_ALIASES that belongs to another user, or for which judge
+// has a finding, and calls notice. A file with a mistake, and one that does not exist, is an error.
 func Load(h profile.Home, lookup func(string) (string, bool), home string, judge func(path string) *finding.Finding,
 	notice func(error)) (*Book, error) {
 	own, err := h.LoadAliases()
@@ -93,8 +90,8 @@ func Load(h profile.Home, lookup func(string) (string, bool), home string, judge
 	return b, nil
 }
 
-// Find returns the alias that a word means, or nil: the user's, else the project's;
-// the project's alone with "project:" before the name.
+// Find returns the alias of a word, or nil: the user's, else the project's. With "project:" before the name, it is
+// the project's.
 func (b *Book) Find(word string) *profile.Alias {
 	if name, ok := strings.CutPrefix(word, syntax.ProjectPrefix); ok {
 		return b.Project.AliasNamed(name)
@@ -107,7 +104,7 @@ func (b *Book) Find(word string) *profile.Alias {
 	return b.Project.AliasNamed(word)
 }
 
-// All lists every alias that a name leads to, the user's first.
+// All lists each alias that a name can find, the user's first.
 func (b *Book) All() []*profile.Alias {
 	var all []*profile.Alias
 	seen := make(map[string]bool)
@@ -125,7 +122,7 @@ func (b *Book) All() []*profile.Alias {
 	return all
 }
 
-// ShortName is the shortest name that leads to an alias from the user's own file.
+// ShortName is the shortest name that finds an alias from the user's own file.
 func (b *Book) ShortName(a *profile.Alias) string {
 	if a.InProject() && b.Find(a.Name) == a {
 		return a.Name
@@ -133,8 +130,7 @@ func (b *Book) ShortName(a *profile.Alias) string {
 	return a.FullName()
 }
 
-// Missing is the error for a word that leads to no alias. It does not repeat the word,
-// which may be a misplaced password.
+// Missing is the error for an unknown alias. It does not repeat the word, which may be a password in the wrong place.
 func (b *Book) Missing(word string) error {
 	what := "no alias of that name; see gharbor alias list"
 	if near := nearest.Name(word, b.names()); near != "" {
@@ -154,9 +150,8 @@ func (b *Book) names() []string {
 	return names
 }
 
-// Chain follows an alias for a profile, as resolve.Aliases has it. What a project's
-// file says counts once it was vouched for: with the profile, where that is the
-// project's and the chain is the one it was vouched for with; else by itself.
+// Chain follows an alias for a profile, for resolve.Aliases. A project's alias must be vouched for: with the
+// project's profile, where that was vouched for with the same chain, else by itself.
 func (b *Book) Chain(word string, by *resolve.Profile) (*address.Chain, *finding.Finding) {
 	chain, found := b.Follow(word)
 	if found != nil {
@@ -183,8 +178,8 @@ func (b *Book) Chain(word string, by *resolve.Profile) (*address.Chain, *finding
 	return chain, nil
 }
 
-// Judge returns no finding where an alias is the user's own, or a project's that was vouched
-// for: then with the bytes of the files that it names.
+// Judge returns no finding for an alias of the user's own, and for a project's that was vouched for; for that one it
+// returns the bytes of the files that it names.
 func (b *Book) Judge(a *profile.Alias) (map[string][]byte, *finding.Finding) {
 	if !a.InProject() {
 		return nil, nil
@@ -208,8 +203,8 @@ func NotVouched(a *profile.Alias) *finding.Finding {
 		Suggest("gharbor vouch alias:%s   # shows where it leads, and asks", a.Name)
 }
 
-// Within follows a name in a project's file alone: what a profile of that file is
-// vouched for with, the same in every clone. It ends where the file does.
+// Within follows a name in a project's file only. A profile of that file is vouched for with this chain, which is the
+// same in each clone. It ends where a name is not in the file.
 func Within(project *profile.File, word string) []*profile.Alias {
 	var links []*profile.Alias
 	for len(links) < profile.MaxAliases {
@@ -223,8 +218,7 @@ func Within(project *profile.File, word string) []*profile.Alias {
 	return links
 }
 
-// Follow follows an alias to the one that says where the service lives. Whether a
-// project's may be used is not asked.
+// Follow follows an alias to the one that has the addresses. It does not check whether a project's alias may be used.
 func (b *Book) Follow(word string) (*address.Chain, *finding.Finding) {
 	chain := &address.Chain{}
 	var last *profile.Alias
@@ -244,8 +238,7 @@ func (b *Book) Follow(word string) (*address.Chain, *finding.Finding) {
 	return chain, nil
 }
 
-// next is the alias that a word leads to; by is the one that names it, nil for the
-// first.
+// next is the alias of a word; by is the one that names it, nil for the first.
 func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored []string, found *finding.Finding) {
 	if name, ok := strings.CutPrefix(word, syntax.ServicePrefix); ok {
 		return b.service(name)
@@ -269,7 +262,7 @@ func (b *Book) next(word string, by *profile.Alias) (a *profile.Alias, ignored [
 	return nil, nil, found
 }
 
-// places are the files that names are looked for in.
+// places are the files in which names are looked up.
 func (b *Book) places() string {
 	var places []string
 	for _, f := range b.Files {
@@ -378,8 +371,8 @@ func (b *Book) readService(name string) (*profile.Alias, []string, *finding.Find
 	return nil, nil, found.Suggest("${EDITOR:-vi} %s   # and add a section [%s]", clean.Shell(paths[0]), name)
 }
 
-// HostEntry is what [hosts] has for a host name: the user's files come first, and a
-// project's counts for names that stand in that file, as it was vouched for.
+// HostEntry is the line of [hosts] for a host name. The user's files come first. A project's counts only for names in
+// that file, in the form that was vouched for.
 func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.HostEntry, bool) {
 	if h, ok := b.UserHost(host); ok {
 		return h, true
@@ -401,7 +394,7 @@ func (b *Book) HostEntry(host string, by *resolve.Profile) (profile.HostEntry, b
 	return profile.HostEntry{}, false
 }
 
-// GivenTo is what [hosts] has for a host name that an alias lists.
+// GivenTo is the line of [hosts] for a host name that an alias lists.
 func (b *Book) GivenTo(host string, a *profile.Alias) (profile.HostEntry, bool) {
 	if h, ok := b.UserHost(host); ok {
 		return h, true
@@ -420,8 +413,8 @@ func (b *Book) UserHost(host string) (profile.HostEntry, bool) {
 	return profile.HostEntry{}, false
 }
 
-// Users lists what names an alias, directly or over others: "profile archive",
-// "alias old-archive".
+// Users lists the profiles and aliases that name an alias, directly or over others: "profile archive", "alias
+// old-archive".
 func (b *Book) Users(a *profile.Alias, profiles ...*profile.File) []string {
 	var users []string
 	leads := func(word string) bool {

@@ -18,9 +18,8 @@ type CheckResult struct {
 	Finding *finding.Finding `json:"finding,omitempty"`
 }
 
-// Check looks through every alias: where its chain leads, whether its hosts are known,
-// and whether a profile of the files names it. Names are looked up, each once, and
-// nothing is dialled.
+// Check checks each alias: where its chain leads, whether its hosts are known, and whether a profile of the files
+// names it. It looks each name up once, and dials nothing.
 func (b *Book) Check(ctx context.Context, network route.Network, files ...*profile.File) []CheckResult {
 	network.Others = nil // thousands of names are asked of DNS alone
 	network.Resolve = once(network.Resolve)

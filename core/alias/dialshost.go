@@ -10,10 +10,9 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// DialsHost reports of a host name in small letters whether a project's file has it
-// dialled itself, for a sealed profile of that file or, where p is nil, for an alias.
-// Any may be, where the environment or DNS says it. It is what vouching shows, so
-// that a project's [hosts] leads no name elsewhere that the user's own files have.
+// DialsHost reports whether a project's file itself names a host (in small letters), for a sealed profile of that
+// file or, where p is nil, for an alias. Where the environment or DNS gives the name, any host may be one. Vouching
+// shows these hosts, so that a project's [hosts] can't change a name of the user's own files.
 func DialsHost(project *profile.File, p *resolve.Profile, word string) func(host string) bool {
 	var names []string
 	all := false

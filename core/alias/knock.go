@@ -112,14 +112,13 @@ func (k Knocker) At(ctx context.Context, c address.Candidate, count int) Knock {
 	return result
 }
 
-// retry makes a finding's lines those of an alias.
+// retry replaces a finding's suggestions by those for an alias.
 func retry(found *finding.Finding, name string) *finding.Finding {
 	found.Try = []string{"gharbor alias show " + name + "   # are its addresses right?"}
 	return found
 }
 
-// dial connects to the first of a candidate's addresses that accepts, within TLS where
-// the listener speaks nothing else.
+// dial connects to the first of a candidate's addresses that accepts, with TLS where the listener speaks only that.
 func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Addr,
 	result *Knock) (net.Conn, *finding.Finding) {
 	reached, tried := k.Network.Reach(ctx, c, addrs)
@@ -149,8 +148,8 @@ func (k Knocker) dial(ctx context.Context, c address.Candidate, addrs []netip.Ad
 	return secure, nil
 }
 
-// once knocks once, and measures from the client's first word, or from the connection
-// where the server speaks first, to the answer.
+// once knocks once, and measures the time to the answer: from our first bytes, or from the connection where the
+// server speaks first.
 func (k Knocker) once(ctx context.Context, c address.Candidate, result *Knock, addrs []netip.Addr,
 	word string) (time.Duration, greeting.Service, *finding.Finding) {
 	if word == "" {

@@ -1,7 +1,5 @@
-// Package audit looks for everything about the profiles and files on this machine
-// that is less safe than it could be. It connects to nothing: what a login was
-// like, it knows from the last test. It stands beside the check, at the end of the
-// way.
+// Package audit looks for profiles and files on this machine that could be safer. It connects to nothing: about
+// logins it knows what the last test saw. It stands beside the check, at the end of the way.
 package audit
 
 import (
@@ -26,14 +24,14 @@ import (
 // Severity is how much harm an issue could do.
 type Severity string
 
-// The severities. Any that is high makes an audit fail.
+// The severities. An audit fails at a high one.
 const (
 	High   Severity = "high"   // somebody else can have a secret, or be taken for the server
 	Medium Severity = "medium" // one more thing going wrong leads there
 	Low    Severity = "low"    // good to know
 )
 
-// Issue is something less safe than it could be.
+// Issue is something that could be safer.
 type Issue struct {
 	Code     finding.Code `json:"code"` // its page is `gharbor explain CODE`
 	Severity Severity     `json:"severity"`
@@ -97,7 +95,7 @@ type auditor struct {
 	inURL  *regexp.Regexp  // a connection URL with a password
 }
 
-// Run audits a subject. The gravest issues come first, then by place.
+// Run audits a subject. It sorts issues by severity, the gravest first, then by place.
 func Run(_ context.Context, s Subject) []Issue {
 	a := &auditor{Subject: s, issues: []Issue{}, looked: make(map[string]bool), inURL: urlWithPassword(s.Engines)}
 	a.ownFiles()
@@ -179,7 +177,7 @@ func (a *auditor) profile(p *resolve.Profile) {
 	}
 }
 
-// line is where a profile sets a key, or the profile's own place.
+// line is the line where a profile sets a key, else the profile's own.
 func line(p *resolve.Profile, k string, at Place) Place {
 	if e, ok := p.Get(key.Name(k)); ok && e.Origin.Line > 0 {
 		at.File, at.Line = e.Origin.File, e.Origin.Line
@@ -187,7 +185,7 @@ func line(p *resolve.Profile, k string, at Place) Place {
 	return at
 }
 
-// encryption looks at the TLS rule of an address that is not this machine's.
+// encryption checks the TLS rule of an address that is not this machine's.
 func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	if !p.Address().Known() || p.Local() {
 		return
@@ -205,8 +203,7 @@ func (a *auditor) encryption(p *resolve.Profile, at Place) {
 	}
 }
 
-// hops looks at the jump hosts on the way: older algorithms, and keys that others can
-// read.
+// hops checks the jump hosts on the way: older algorithms, and keys that others can read.
 func (a *auditor) hops(p *resolve.Profile, at Place) {
 	for _, h := range p.Hops() {
 		if e, ok := h.Get(key.Algorithms); ok {
@@ -233,17 +230,17 @@ func (a *auditor) hops(p *resolve.Profile, at Place) {
 	}
 }
 
-// administrators are names that people give to accounts which may do everything, whatever the engine.
+// administrators are usual names of accounts with all rights, of any engine.
 var administrators = []string{"admin", "administrator", "root", "sa"}
 
-// isAdministrator reports whether it is the name of such an account, of any engine's.
+// isAdministrator reports whether a name is usual for such an account, of any engine.
 func isAdministrator(engines engine.Set, user string) bool {
 	user = strings.ToLower(user)
 	return slices.Contains(administrators, user) || slices.ContainsFunc(engines.All(),
 		func(spec *engine.Spec) bool { return slices.Contains(spec.Accounts.Administrators, user) })
 }
 
-// weakMethod finds a login method among those that give away more than they have to.
+// weakMethod finds a login method among those that reveal more than others.
 func weakMethod(engines engine.Set, method string) (weak engine.WeakMethod, ok bool) {
 	for _, spec := range engines.All() {
 		if weak, ok = spec.Accounts.WeakMethods[method]; ok {
@@ -253,7 +250,7 @@ func weakMethod(engines engine.Set, method string) (weak engine.WeakMethod, ok b
 	return weak, false
 }
 
-// account looks at who logs in, and how, as the last test saw it.
+// account checks the account and the method of the last test's login.
 func (a *auditor) account(p *resolve.Profile, at Place) {
 	user := p.Text(key.User)
 	seen, tested := a.Seen[lastseen.Key(p)]

@@ -17,7 +17,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Cloud is a cloud account as one that is audited.
+// Cloud is a cloud account to audit.
 type Cloud struct {
 	*profile.Cloud
 	Home string // the user's home folder
@@ -27,7 +27,7 @@ type Cloud struct {
 	Rules  map[string][]wire.Rule
 }
 
-// clouds looks at the cloud accounts, and at the instances that profiles name.
+// clouds checks the cloud accounts, and the instances that profiles name.
 func (a *auditor) clouds() {
 	for _, c := range a.Clouds {
 		at := Place{File: c.Path(), Line: c.Line}
@@ -64,7 +64,7 @@ func (a *auditor) clouds() {
 	a.publicAddresses(public)
 }
 
-// cloudFiles looks at every file that a cloud account names, whichever key names it.
+// cloudFiles checks each file that a cloud account names, by whatever key.
 func (a *auditor) cloudFiles(c Cloud) {
 	folder := filepath.Dir(c.Path())
 	for _, e := range c.Entries {
@@ -83,7 +83,7 @@ func (a *auditor) cloudFiles(c Cloud) {
 	}
 }
 
-// placeOf is what a service said of an instance, nil where it was not asked.
+// placeOf is the service's description of an instance, nil where it was not asked.
 func (a *auditor) placeOf(account, within string) *wire.Place {
 	for _, c := range a.Clouds {
 		if c.FullName() == account {
@@ -101,7 +101,7 @@ func isWide(p netip.Prefix) bool {
 	return p.Bits() < 48
 }
 
-// rule looks at one rule of an instance's network.
+// rule checks one rule of an instance's network.
 func (a *auditor) rule(at Place, c Cloud, within string, r wire.Rule) {
 	prefix, err := netip.ParsePrefix(r.Range)
 	if err != nil {
@@ -121,7 +121,7 @@ func (a *auditor) rule(at Place, c Cloud, within string, r wire.Rule) {
 	}
 }
 
-// storedPassword looks for a password that is kept where a login could be made.
+// storedPassword looks for a stored password of an instance whose service can make logins.
 func (a *auditor) storedPassword(p *resolve.Profile, place *wire.Place) {
 	source, _ := secret.ParseSource(p.Text(key.Secret))
 	if place.Login == "" || source.Kind == "cloud" || source.Kind == "none" || source.Kind == "ask" {
@@ -133,7 +133,7 @@ func (a *auditor) storedPassword(p *resolve.Profile, place *wire.Place) {
 		Suggest("gharbor set %s secret=cloud user=", p.Called)
 }
 
-// publicAddresses looks for instances that are reached through hops alone and have a public address all the same.
+// publicAddresses looks for instances that have a public address although all profiles use hops.
 func (a *auditor) publicAddresses(by map[string][]*resolve.Profile) {
 	for ref, profiles := range by {
 		needed := false

@@ -33,7 +33,7 @@ type Fix struct {
 // Apply changes the permissions. A symbolic link is followed to what it leads to.
 func (f *Fix) Apply() error { return os.Chmod(f.Path, f.Mode) }
 
-// ownFiles looks at the tool's own folder, at the files in it that matter most, and at the reader's pin file.
+// ownFiles checks the tool's own folder, its most important files, and the reader's pin file.
 func (a *auditor) ownFiles() {
 	a.folder(a.Folder, "the folder of gharbor's files", 0o077)
 	own := profile.Home{Dir: a.Folder}
@@ -61,7 +61,7 @@ func (a *auditor) ownFiles() {
 	}
 }
 
-// otherFiles looks at all files of the tool's own folder that nothing else has looked at: in it, and in its folders.
+// otherFiles checks all other files of the tool's own folder and its subfolders.
 func (a *auditor) otherFiles() {
 	folder := os.DirFS(a.Folder)
 	for _, pattern := range []string{"*", "*/*"} {
@@ -75,17 +75,17 @@ func (a *auditor) otherFiles() {
 	}
 }
 
-// secretFile looks at a file that only its owner may read, and at its folder.
+// secretFile checks a file that only its owner may read, and its folder.
 func (a *auditor) secretFile(path, what string) {
 	a.permissions(path, what, 0o077, High)
 	a.folder(filepath.Dir(path), "the folder of "+what, 0o022)
 }
 
-// trustedFile looks at a file that others may read and not write.
+// trustedFile checks a file that others may read and not write.
 func (a *auditor) trustedFile(path, what string) { a.permissions(path, what, 0o022, High) }
 
-// permissions looks at a file. others are the permission bits that group and
-// others may not have. A file that is not there is no issue. The issue is nil where there is none.
+// permissions checks a file. others are the permission bits that group and others may not have. It returns nil for a
+// file without an issue, or that does not exist.
 func (a *auditor) permissions(path, what string, others fs.FileMode, severity Severity) *Issue {
 	if path == "" || a.looked[path] || runtime.GOOS == "windows" {
 		return nil
@@ -119,9 +119,8 @@ func (a *auditor) permissions(path, what string, others fs.FileMode, severity Se
 	return found
 }
 
-// folder looks at a folder: who can write it can put another file into the place
-// of one. A sticky one, such as the temporary folder, is not written by others in
-// that way.
+// folder checks a folder: who can write to it can replace a file in it. In a sticky one, such as the temporary
+// folder, others can't.
 func (a *auditor) folder(path, what string, others fs.FileMode) {
 	info, err := os.Stat(path)
 	if err != nil || a.looked[path] || runtime.GOOS == "windows" {
@@ -146,7 +145,7 @@ func (a *auditor) folder(path, what string, others fs.FileMode) {
 	a.permissions(path, what, others, severity)
 }
 
-// sources looks at where a profile's password is.
+// sources checks where a profile's password is.
 func (a *auditor) sources(p *resolve.Profile, at Place) {
 	at = line(p, "secret", at)
 	source, _ := secret.ParseSource(p.Text(key.Secret))
@@ -187,7 +186,7 @@ func (a *auditor) emptyFile(path string, at Place) {
 	}
 }
 
-// credentialFile looks at the file of passwords of an engine's own clients.
+// credentialFile checks the password file of an engine's own clients.
 func (a *auditor) credentialFile(file secret.CredentialFile, arg string, p *resolve.Profile) {
 	for _, risk := range file.Risks(arg, a.Lookup, a.Home) {
 		seen := fmt.Sprint(risk.File, "#", risk.Line, "#", risk.Kind)
@@ -221,12 +220,12 @@ func urlWithPassword(engines engine.Set) *regexp.Regexp {
 	for _, spec := range engines.All() {
 		schemes = append(schemes, append(spec.URL.Schemes, regexp.QuoteMeta(spec.Word))...)
 	}
-	// libraries have more of them: with an s for TLS, or a + and a word
+	// libraries have more of them: with an s for TLS, or with + and a word
 	return regexp.MustCompile(`(?i)\b(?:` + strings.Join(schemes, "|") + `)(?:s|\+\w+)?://[^\s:/@"']*:[^\s@"'$<{]+@`)
 }
 
-// projectText looks for passwords in the comments and notes of project files: no
-// key can hold one, and people paste URLs.
+// projectText looks for passwords in the comments and notes of project files, into which people paste URLs; no key
+// can have one.
 func (a *auditor) projectText() {
 	var paths []string
 	for _, p := range a.Profiles {
@@ -252,7 +251,7 @@ func (a *auditor) projectText() {
 	}
 }
 
-// dotenvFiles looks at the dotenv files of the working folder and of the project.
+// dotenvFiles checks the dotenv files of the working folder and of the project.
 func (a *auditor) dotenvFiles() {
 	folders := []string{a.Work, a.Home}
 	for _, p := range a.Profiles {

@@ -17,7 +17,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// shellHistories are the files, below a user's home, in which shells keep what was typed.
+// shellHistories are the files below a user's home in which shells keep typed lines.
 var shellHistories = []string{".bash_history", ".zsh_history", ".ash_history", ".local/share/fish/fish_history"}
 
 // auditLeftovers looks for passwords in places that are not meant for them: shell histories, variables, files of the
@@ -39,7 +39,7 @@ func (a *auditor) auditLeftovers() {
 	}
 }
 
-// passwordPatterns are what a line with a password looks like.
+// passwordPatterns match lines with a password.
 func (a *auditor) passwordPatterns() []*regexp.Regexp {
 	all := []*regexp.Regexp{a.inURL, regexp.MustCompile(`(?i)\b(?:password|identified\s+by)\s*=?\s*'[^']+'`)}
 	var names []string
@@ -93,7 +93,7 @@ func (a *auditor) history(path string, spelled []*regexp.Regexp) {
 		Suggest("${EDITOR:-vi} +%d %s   # remove it, and change the password", first, clean.Shell(path))
 }
 
-// variables looks at the environment, which every program of this user inherits.
+// variables checks the environment, which every program of this user inherits.
 func (a *auditor) variables() {
 	for _, spec := range a.Engines.All() {
 		for _, name := range passwordVariables(spec) {
@@ -116,7 +116,7 @@ func (a *auditor) variable(name string, isPassword bool) {
 		Suggest("unset %s   # and take the line out of the file that sets it", name)
 }
 
-// clientFiles looks at the files of connections of the engines' own clients that may have a password each.
+// clientFiles checks the files in which the engines' own clients keep connections, with passwords.
 func (a *auditor) clientFiles() {
 	for _, spec := range a.Engines.All() {
 		for _, form := range spec.Imports {
@@ -142,8 +142,8 @@ func (a *auditor) clientFiles() {
 	}
 }
 
-// projectFiles looks at the files of the projects around the working folder: one that others can write is not read, so
-// no profile of it is here.
+// projectFiles checks the files of the projects around the working folder. One that others can write is never loaded,
+// so no other check sees its profiles.
 func (a *auditor) projectFiles() {
 	for folder := a.Work; folder != ""; folder = filepath.Dir(folder) {
 		a.trustedFile(filepath.Join(folder, profile.ProjectFile), "a project's file, which says where passwords go,")
@@ -153,7 +153,7 @@ func (a *auditor) projectFiles() {
 	}
 }
 
-// remarks looks at what a person wrote beside a profile.
+// remarks checks the comments and notes of a profile.
 func (a *auditor) remarks(p *resolve.Profile) {
 	if note := p.Text(key.Note); a.inURL.MatchString(note) && !p.Profile.InProject() {
 		a.addIssue(finding.AuditPlainPassword, Low, line(p, "note", Place{File: p.Path(), Line: p.Profile.Line,

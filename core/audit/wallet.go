@@ -11,7 +11,7 @@ import (
 	"gentleharbor/core/rotation"
 )
 
-// rotations looks at the rotations that have begun on this machine and not ended. It returns their entries of the
+// rotations checks the rotations that have begun on this machine and not ended. It returns their entries of the
 // wallet.
 func (a *auditor) rotations() (entries []string) {
 	folder := rotation.FolderOf(a.Folder)
@@ -33,8 +33,8 @@ func (a *auditor) rotations() (entries []string) {
 	return entries
 }
 
-// wallet looks at the wallet's readers and, where it is open, at its entries. rotating are those whose rotation on this
-// machine has not ended.
+// wallet checks the wallet's readers and, where it is open, its entries. rotating are the entries whose rotation has
+// not ended.
 func (a *auditor) wallet(rotating []string) {
 	if a.Wallet == nil {
 		return

@@ -94,7 +94,7 @@ func (s *Sender) fill(from *Source) (b batch) {
 	return b
 }
 
-// appendBytes adds a value. Of a column of bytes, \x… is what it writes.
+// appendBytes adds a value. For a column of bytes, it adds the bytes that \x… writes.
 func appendBytes(to, v []byte, isBytes bool) []byte {
 	if digits, ok := bytes.CutPrefix(v, []byte(`\x`)); ok && isBytes {
 		if decoded, err := hex.AppendDecode(to, digits); err == nil {
@@ -136,7 +136,7 @@ func (s *Sender) readAhead(from *Source) (next func() batch, stop func()) {
 	return next, stop
 }
 
-// atOnce sends all rows in batches of one transaction.
+// atOnce sends all rows in batches, in one transaction.
 func (s *Sender) atOnce(ctx context.Context, from *Source) error {
 	if err := s.say(ctx, "BEGIN"); err != nil {
 		return err

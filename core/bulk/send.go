@@ -17,7 +17,8 @@ type Sender struct {
 	Name    string   // of the table, as the server keeps it
 	Columns []Column // in the order of the file's values
 
-	// Bad takes a row that can't be taken in, and the reason; nil: the first one ends all, and nothing is kept.
+	// Bad gets each row that can't be loaded, and the reason. Where Bad is nil, the first such row ends the load, and
+	// no row is kept.
 	Bad func(line int, raw []byte, why error) error
 	// From is the first line of the file to send.
 	From int
@@ -36,7 +37,7 @@ type Column struct {
 	Bytes bool // its values are bytes, which \x… writes
 }
 
-// SentRows is how many rows the server has taken; those of a transaction that is open are among them.
+// SentRows is how many rows the server has taken, with those of an open transaction.
 func (s *Sender) SentRows() int64 { return s.sent }
 
 // RefusedError is a row that ended all.
@@ -166,7 +167,7 @@ func (s *Sender) count(n int) {
 	}
 }
 
-// fits reports whether a row has as many values as it needs; its error is a *RowError.
+// fits checks that a row has the right number of values. Its error is a *RowError.
 func (s *Sender) fits(row Row) error {
 	if len(row.Values) != len(s.Columns) {
 		return &RowError{row.Line, row.Raw, fmt.Sprintf("%d values where %d are expected", len(row.Values), len(s.Columns))}
@@ -174,7 +175,7 @@ func (s *Sender) fits(row Row) error {
 	return nil
 }
 
-// appendRow adds a row as the engine takes it in as data.
+// appendRow adds a row in the engine's format for data.
 func (s *Sender) appendRow(to []byte, values [][]byte) []byte {
 	for i := range s.Columns {
 		if i > 0 {
@@ -202,7 +203,7 @@ func appendValue(to, v []byte) []byte {
 	return append(to, v[from:]...)
 }
 
-// Begin, Row, End and Notice take what a statement gives.
+// Begin, Row, End and Notice receive a statement's results.
 func (s *Sender) Begin([]engine.Column) error { return nil }
 
 // Row is of no interest.

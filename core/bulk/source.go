@@ -1,6 +1,6 @@
-// Package bulk takes the rows of a data file into a table: it reads CSV and TSV row by row, sends them by the fastest
-// way that the engine has, and finds the rows that a server refuses. It stands behind check, on a connection that a
-// test proved. Start with NewSource and Sender.
+// Package bulk loads the rows of a data file into a table: it reads CSV and TSV row by row, sends them by the
+// engine's fastest way, and finds the rows that a server refuses. It stands behind check, on a connection that a test
+// proved. Start with NewSource and Sender.
 package bulk
 
 import (
@@ -71,7 +71,7 @@ func (s *Source) readMore() bool {
 	return len(s.buffer) > old || !s.ended
 }
 
-// Next is the next row; io.EOF after the last. After a *RowError there may be more rows. Empty lines are none.
+// Next is the next row; io.EOF after the last. After a *RowError there may be more rows. It skips empty lines.
 func (s *Source) Next() (Row, error) {
 	for {
 		end, lines, err := s.rowEnd()
@@ -100,8 +100,8 @@ func (s *Source) Next() (Row, error) {
 	}
 }
 
-// rowEnd is where the row that begins at pos ends, and how many lines it has. A line's end in quotes ends no row; where
-// quotes are never closed, the row is the one line.
+// rowEnd is the end of the row that begins at pos, and its number of lines. A line's end within quotes does not end a
+// row; where quotes are never closed, the row is one line.
 func (s *Source) rowEnd() (end, lines int, err error) {
 	first, err := s.lineEnd(0)
 	if err != nil {
@@ -130,7 +130,7 @@ func (s *Source) rowEnd() (end, lines int, err error) {
 	}
 }
 
-// lineEnd is where the line that begins n bytes behind pos ends, from pos.
+// lineEnd is the end of the line that begins n bytes after pos, counted from pos.
 func (s *Source) lineEnd(n int) (int, error) {
 	for from := n; ; {
 		if i := bytes.IndexByte(s.buffer[s.pos+from:], '\n'); i >= 0 {
@@ -147,8 +147,8 @@ func (s *Source) lineEnd(n int) (int, error) {
 	}
 }
 
-// inQuotes reports whether a text ends within a value in quotes. from is where a value begins in it, and so is the
-// result: to go on there with more of the text.
+// inQuotes reports whether a text ends within a value in quotes. from is the start of a value; the result is the
+// start of the last one, from which to go on with more text.
 func inQuotes(text []byte, from int) (open bool, value int) {
 	for from < len(text) {
 		if text[from] != '"' {
@@ -180,7 +180,7 @@ func inQuotes(text []byte, from int) (open bool, value int) {
 	return false, from
 }
 
-// commas takes a row of CSV apart. It says what is wrong, "" for nothing.
+// commas splits a row of CSV into values. It returns what is wrong, "" for nothing.
 func (s *Source) commas(text []byte) string {
 	for {
 		if len(text) > 0 && text[0] == '"' {
@@ -222,7 +222,7 @@ func (s *Source) isNull(value []byte, usual string) bool {
 	return string(value) == usual
 }
 
-// readQuoted reads a value in quotes. rest begins with the comma behind it, or is empty.
+// readQuoted reads a value in quotes. rest begins with the comma after it, or is empty.
 func (s *Source) readQuoted(text []byte) (value, rest []byte, what string) {
 	text = text[1:]
 	i := bytes.IndexByte(text, '"')

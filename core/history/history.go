@@ -1,6 +1,6 @@
 // Package history keeps the statements of interactive sessions, in a file for each profile. A line is JSON: {"at":
-// TIME, "ms": how long it took, "text": STATEMENT}. Sessions of one profile use a file at the same time: each line is
-// added with one write, and whoever makes the file shorter holds its lock. Start with Open.
+// TIME, "ms": duration, "text": STATEMENT}. Several sessions of a profile may use its file at the same time: each
+// line is added with one write, and shortening the file needs its lock. Start with Open.
 package history
 
 import (
@@ -39,7 +39,8 @@ type File struct{ path string }
 // Folder is where the files are, below the tool's own folder.
 func Folder(home string) string { return filepath.Join(home, "history") }
 
-// ForProfile is the history of a profile, by its name. A project's profiles have others than the user's own.
+// ForProfile is the history of a profile, by its name. A project's profile has another history than the user's own of
+// the same name.
 func ForProfile(home, profile string, project bool) *File {
 	if project {
 		profile += "@project"
@@ -47,7 +48,7 @@ func ForProfile(home, profile string, project bool) *File {
 	return &File{filepath.Join(Folder(home), profile+".statements")}
 }
 
-// Move takes a history along to another name; there is nothing to do where there is none.
+// Move gives a history another profile's name. It does nothing where there is none.
 func (f *File) Move(to *File) (moved bool, err error) {
 	err = os.Rename(f.path, to.path)
 	os.Remove(f.path + ".lock")
@@ -70,8 +71,8 @@ func (f *File) Remove() (removed bool, err error) {
 // Path is the file's.
 func (f *File) Path() string { return f.path }
 
-// Entries are the statements, the oldest first, at most Most. A line that can't be read is passed over: it may be half
-// of one, after a power cut.
+// Entries are the statements, the oldest first, at most Most. It skips a line that can't be read: after a power cut
+// it may be incomplete.
 func (f *File) Entries() ([]Entry, error) {
 	data, err := atomicfile.Read(f.path, maxFile)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -97,7 +98,7 @@ func read(data []byte) []Entry {
 	return all
 }
 
-// Add keeps a statement. One that is very long is not kept.
+// Add keeps a statement, unless it is very long.
 func (f *File) Add(ctx context.Context, e Entry) error {
 	if len(e.Text) > maxText {
 		return nil

@@ -42,7 +42,7 @@ func newFull(s Settings) *richEditor {
 		shell.Keymap.SetMain("vi-insert")
 	}
 	shell.Prompt.Secondary(func() string { return "" })
-	// The library's own command for Ctrl-C looks at the key behind it, and takes that away where one was typed ahead.
+	// The library's own command for Ctrl-C reads the key after it, and loses one that was typed ahead.
 	shell.Keymap.Register(map[string]func(){dropLine: func() {
 		shell.Display.AcceptLine()
 		shell.History.Accept(false, false, readline.ErrInterrupt)
@@ -66,7 +66,7 @@ func (f *richEditor) Read(prompt string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	// The library writes to the process's own standard output, which is nobody's else (package main).
+	// The library writes to the process's standard output, which nothing else uses (package main).
 	before := os.Stdout
 	os.Stdout = to.pipe
 	line, err := f.shell.Readline()
@@ -107,7 +107,7 @@ func (f *richEditor) complete(line []rune, cursor int) readline.Completions {
 	return completions
 }
 
-// historyAdapter is the history, as the library wants one. What is added to it is Settings.History's business.
+// historyAdapter gives the library the history. Settings.History adds to it.
 type historyAdapter struct{ all func() []string }
 
 func (p historyAdapter) Write(string) (int, error) { return p.Len(), nil }

@@ -1,10 +1,10 @@
-// Package lineedit reads lines that a person types: with editing, a history and completion on a terminal that can, and
-// plainly on one that can't (TERM=dumb).
+// Package lineedit reads lines that a person types: with editing, a history and completion where the terminal can
+// place its cursor, without where it can't (TERM=dumb).
 //
-// Three libraries were looked at. golang.org/x/term has no vi keys, no search in the history, and takes every
-// character for one column wide. github.com/peterh/liner has no vi keys, and a pasted tab completes.
-// github.com/reeflective/readline has both kinds of keys (and the user's .inputrc), search, pasted text as text, and
-// wide and combining characters, so it is used; its question for the cursor's place is not (see screen).
+// Three libraries were compared. golang.org/x/term has no vi keys and no search in the history, and takes each
+// character to be one column wide. github.com/peterh/liner has no vi keys, and completes at a pasted tab.
+// github.com/reeflective/readline has both kinds of keys (and the user's .inputrc), search, paste as text, and wide
+// and combining characters, so it is used, without its question for the cursor's place (see screen).
 package lineedit
 
 import (
@@ -15,7 +15,7 @@ import (
 	"strings"
 )
 
-// ErrDropped is Ctrl-C at a line: what was typed is dropped.
+// ErrDropped says that a person dropped the line with Ctrl-C.
 var ErrDropped = errors.New("the line was dropped")
 
 // Editor reads lines. The end of the input (Ctrl-D at an empty line) is io.EOF.
@@ -34,7 +34,7 @@ type Settings struct {
 	In, Out *os.File
 	Vi      bool
 	History func() []string // the oldest first; asked at each line
-	// Complete gives the ways to go on with the text before the cursor, and how many bytes of it they stand in place of.
+	// Complete returns completions for the text before the cursor, and how many bytes of it they replace.
 	Complete func(before string) (all []Completion, replaced int)
 }
 

@@ -8,17 +8,17 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// terminalFilter gives what the library writes to a terminal, with one thing changed: to go down it uses ESC [ n B
+// terminalFilter writes the library's output to a terminal with one change. To go down, the library uses ESC [ n B
 // (ECMA-48, 8.3.19: CUD), which does nothing on the last line of the screen, where a prompt mostly is. ESC D (index)
-// goes down there too, and the screen scrolls. Otherwise the library would have to know on which line it is, by a
-// question to the terminal that not every one answers, and whose answer comes between the keys.
+// goes down there too, and the screen scrolls. Otherwise the library would have to ask the terminal for the cursor's
+// line. Not every terminal answers that, and the answer would come between typed keys.
 type terminalFilter struct {
 	out  *os.File
 	pipe *os.File // the library writes here
 	over chan struct{}
 }
 
-// newScreen begins to give. end ends it, once all is on the terminal.
+// newScreen starts the filter. end ends it after all output is on the terminal.
 func newScreen(out *os.File) (*terminalFilter, error) {
 	from, to, err := os.Pipe()
 	if err != nil {

@@ -1,7 +1,6 @@
-// Package nearby finds the database servers of this machine: their sockets in
-// the usual places, the loopback ports that listen, and installed services
-// that are stopped. It dials loopback alone, ends every connection after the
-// greeting, and logs in nowhere.
+// Package nearby finds the database servers of this machine: sockets in the usual places, listening loopback ports,
+// and installed services that are stopped. It dials only loopback, ends each connection after the greeting, and logs
+// in nowhere.
 package nearby
 
 import (
@@ -32,7 +31,7 @@ type Server struct {
 	// "answers", "silent" (a socket that nobody listens on), "stopped", or "unpublished" (in a container that runs)
 	State string `json:"state"`
 	Start string `json:"start,omitempty"` // the command that starts a stopped one
-	// Words are those of Start, nil where it is none of this system's commands.
+	// Words are those of Start, nil where it is no command of this system.
 	Words       []string `json:"-"`
 	Name        string   `json:"name,omitempty"` // of a stopped service
 	Connections int      `json:"connections"`    // made to find out; a server may count them as failed logins
@@ -54,19 +53,19 @@ const (
 	lowest   = 1024            // no database server listens on a privileged port
 )
 
-// Places are where this machine keeps what a survey looks at.
+// Places are the files and folders of this machine that a survey reads.
 type Places struct {
 	Root    string // "" for the machine's own
 	Engines engine.Set
 	Dial    func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
-// Machine is this machine, on which the servers of some engines are looked for.
+// Machine is this machine, for a survey of the servers of some engines.
 func Machine(engines engine.Set) Places {
 	return Places{Engines: engines, Dial: (&net.Dialer{}).DialContext}
 }
 
-// Survey looks around. word limits it to one kind of server, "" means all.
+// Survey finds the servers. word limits it to one engine, "" means all.
 func (p Places) Survey(ctx context.Context, word string) Survey {
 	ctx, cancel := context.WithTimeout(ctx, budget)
 	defer cancel()
@@ -91,8 +90,8 @@ func (p Places) Survey(ctx context.Context, word string) Survey {
 	return s
 }
 
-// Answering asks only one engine's usual socket places and usual port, for a
-// hint when a local address refused. avoid is the address that did.
+// Answering asks only at one engine's usual sockets and usual port, for a hint after a local address refused. avoid
+// is that address.
 func (p Places) Answering(ctx context.Context, word, avoid string) []Server {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
@@ -145,8 +144,8 @@ func (p Places) askPorts(ctx context.Context, addrs []netip.AddrPort) []Server {
 	return servers
 }
 
-// askPort asks a port. One that listens on every IPv6 address mostly takes IPv4 as well; where it does not, it is asked
-// by IPv6.
+// askPort asks a port. A port of all IPv6 addresses mostly takes IPv4 as well; where it does not, it is asked by
+// IPv6.
 func (p Places) askPort(ctx context.Context, addr netip.AddrPort) Server {
 	s := p.askAt(ctx, addr)
 	if loopback := netip.MustParseAddr("127.0.0.1"); s.Connections == 0 && addr.Addr() == loopback {
@@ -167,7 +166,7 @@ func (p Places) askAt(ctx context.Context, addr netip.AddrPort) Server {
 	return s
 }
 
-// guessEngine is the engine whose usual port it is, "" for none.
+// guessEngine is the engine with this usual port, "" for none.
 func (p Places) guessEngine(port int) string {
 	if spec := p.Engines.AtPort(port); spec != nil {
 		return spec.Word
@@ -175,8 +174,7 @@ func (p Places) guessEngine(port int) string {
 	return ""
 }
 
-// identify asks the likeliest question first, so that most servers are known
-// after one connection.
+// identify sends the likeliest engine's question first, so that most servers are known after one connection.
 func (p Places) identify(ctx context.Context, network, address, likely string) (greeting.Service, int, bool) {
 	greetings := p.Engines.Greetings()
 	dial := func(ctx context.Context) (net.Conn, error) {

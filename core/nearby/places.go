@@ -21,7 +21,7 @@ type usualSocket struct {
 	spec *engine.Spec // whose place it is
 }
 
-// sockets lists the sockets in the usual places, locks left out.
+// sockets lists the sockets in the usual places, without their lock files.
 func (p Places) sockets(word string) []usualSocket {
 	var found []usualSocket
 	for _, spec := range p.Engines.All() {
@@ -50,9 +50,8 @@ func sameFolder(folder, socket string) bool {
 	return errA == nil && errB == nil && a == b
 }
 
-// listening lists the loopback addresses that listen, usual database ports
-// first. Linux tells them (proc(5), /proc/net/tcp); elsewhere the usual ports
-// are tried.
+// listening lists the listening loopback addresses, usual database ports first. On Linux it reads /proc/net/tcp
+// (proc(5)); elsewhere it tries the usual ports.
 func (p Places) listening() []netip.AddrPort {
 	byPort := make(map[uint16]netip.Addr)
 	told := false
@@ -93,7 +92,7 @@ func (p Places) listening() []netip.AddrPort {
 	return addrs
 }
 
-// parseProcNet reads the sockets in state LISTEN (0A) that loopback leads to.
+// parseProcNet reads the sockets in state LISTEN (0A) that loopback reaches.
 func parseProcNet(data []byte) []netip.AddrPort {
 	var addrs []netip.AddrPort
 	lines := bufio.NewScanner(bytes.NewReader(data))
@@ -129,8 +128,7 @@ func parseProcNet(data []byte) []netip.AddrPort {
 	return addrs
 }
 
-// StoppedServices lists installed services of an engine ("" for all) none of whose
-// addresses is among those that answer.
+// StoppedServices lists installed services of an engine ("" for all) of which no address answers.
 func (p Places) StoppedServices(answering []Server, word string) []Server {
 	var found []Server
 	answers := func(word string, port int) bool {
@@ -163,7 +161,7 @@ func (p Places) StoppedServices(answering []Server, word string) []Server {
 	return found
 }
 
-// stoppedServer is an installed server that does not answer, as one of this machine's servers.
+// stoppedServer makes a Server of an installed one that does not answer.
 func stoppedServer(spec *engine.Spec, s engine.LocalService) Server {
 	return Server{
 		Engine: spec.Word,

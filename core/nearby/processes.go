@@ -18,9 +18,8 @@ type Process struct {
 	Age  time.Duration
 }
 
-// JustStarted lists the engine's server processes that were started within the
-// last two minutes, and so may not listen yet. Linux tells them (proc(5));
-// elsewhere there are none.
+// JustStarted lists the engine's server processes that started within the last two minutes, and so may not listen
+// yet. It reads proc(5); on other systems than Linux there are none.
 func (p Places) JustStarted(word string) []Process {
 	const recent, most = 2 * time.Minute, 3
 	uptime := p.uptime()
@@ -64,9 +63,8 @@ func (p Places) uptime() time.Duration {
 	return time.Duration(seconds * float64(time.Second))
 }
 
-// stat reads a process's name, its parent, and when it was started, counted
-// from the machine's start: fields 2, 4 and 22, the last in ticks, of which
-// Linux tells 100 a second.
+// stat reads a process's name, its parent, and its start since the machine's start: fields 2, 4 and 22, the last in
+// ticks of 1/100 s.
 func (p Places) stat(folder string) (name string, parent int, started time.Duration) {
 	data, err := os.ReadFile(filepath.Join(folder, "stat"))
 	if err != nil {

@@ -1,7 +1,7 @@
-// Package provision makes, changes and takes away what a profile needs at its server, by an administrator's session:
-// the account, its password and rights, the database. What an engine does for that is its own (engine.Provision);
-// this package puts the parts of a verb together, runs the statements and looks again. On the way from profile to
-// report it stands behind check, which opened the session. Start with Server.Plan.
+// Package provision makes, changes and removes what a profile needs at its server, in an administrator's session: the
+// account, its password and rights, the database. The engine plans the statements (engine.Provision); this package
+// puts the parts of a verb together, runs the statements and checks the result. On the way from profile to report it
+// stands behind check, which opened the session. Start with Server.Plan.
 package provision
 
 import (
@@ -32,18 +32,19 @@ const (
 type Request struct {
 	engine.DesiredState
 	Verb Verb
-	// DropAccount and DropDatabase are what Drop takes away; Database takes DropDatabase too.
+	// DropAccount and DropDatabase say what Drop removes; Database uses DropDatabase too.
 	DropAccount, DropDatabase bool
 }
 
 // Server is a server to which an administrator is connected.
 type Server struct {
 	By *engine.Provision
-	// Session is the administrator's session in a database, "" for wherever it is. It is closed by whoever gave it.
+	// Session returns the administrator's session in a database, "" for the session's present one. The caller of this
+	// package closes it.
 	Session func(ctx context.Context, database string) (engine.Runner, error)
 }
 
-// NotThereError is something that a verb needs and that is not there.
+// NotThereError says that something which a verb needs does not exist.
 type NotThereError struct {
 	What    string // "the role visitor"
 	Account bool   // it is the account; else the database
@@ -51,7 +52,7 @@ type NotThereError struct {
 
 func (e *NotThereError) Error() string { return e.What + " is not there" }
 
-// ErrNotOffered is a verb that the engine, or this program for it, does not have.
+// ErrNotOffered says that the engine, or gharbor for it, does not have a verb.
 var ErrNotOffered = errors.New("this version does not do that on this engine")
 
 // Offers reports whether the engine can do a request.
@@ -121,7 +122,7 @@ func On(runner engine.Runner) engine.Ask {
 	}
 }
 
-// mostRows bounds the answer to a question: no server has more databases or accounts that a person wants to see.
+// mostRows bounds an answer: nobody reads more databases or accounts.
 const mostRows = 100_000
 
 // rowBuffer keeps the rows of an answer.
@@ -180,7 +181,7 @@ func (s *Server) planMake(ctx context.Context, w *Request) (*engine.Plan, error)
 	return plan, s.addRights(ctx, w, s.By.Rights, plan)
 }
 
-// addRights adds the plan of a planner that looks into the database, as far as that is there.
+// addRights adds the plan of a planner that reads the database, where the database exists.
 func (s *Server) addRights(ctx context.Context, w *Request, p engine.Planner, plan *engine.Plan) error {
 	var ask engine.Ask
 	var err error
@@ -200,7 +201,7 @@ func (s *Server) addRights(ctx context.Context, w *Request, p engine.Planner, pl
 	return err
 }
 
-// planGrant gives rights to an account that is there, in a database that is there.
+// planGrant gives rights to an existing account in an existing database.
 func (s *Server) planGrant(ctx context.Context, w *Request) (*engine.Plan, error) {
 	if err := s.accountThere(ctx, w); err != nil {
 		return nil, err
@@ -222,7 +223,7 @@ func (s *Server) planGrant(ctx context.Context, w *Request) (*engine.Plan, error
 	return plan, s.addRights(ctx, w, s.By.Rights, plan)
 }
 
-// accountThere is an error where the account is not there.
+// accountThere is an error where the account does not exist.
 func (s *Server) accountThere(ctx context.Context, w *Request) error {
 	if s.By.Unlock == nil {
 		return nil
@@ -251,7 +252,7 @@ func (s *Server) planRevoke(ctx context.Context, w *Request) (*engine.Plan, erro
 	return plan, s.addRights(ctx, w, s.By.Revoke, plan)
 }
 
-// planDrop drops the database first: what it holds of the account needs no other owner then.
+// planDrop drops the database first: then the account's things in it need no other owner.
 func (s *Server) planDrop(ctx context.Context, w *Request) (*engine.Plan, error) {
 	plan := &engine.Plan{}
 	w.DropsDatabase = w.DropDatabase && w.Database != "" && !s.By.Numbered
@@ -306,7 +307,7 @@ func (s *Server) planDatabase(ctx context.Context, w *Request) (*engine.Plan, er
 	return plan, s.addRights(ctx, w, s.By.Rights, plan) // where a database has no owner, its rights make one
 }
 
-// StatementError is a change that the server refused. Those before it were made.
+// StatementError says which change the server refused. The changes before it were made.
 type StatementError struct {
 	Change engine.Change
 	Made   int
@@ -316,8 +317,8 @@ type StatementError struct {
 func (e *StatementError) Error() string { return e.Err.Error() }
 func (e *StatementError) Unwrap() error { return e.Err }
 
-// Run makes the changes of a plan, one after another; made is called for each. The first that is refused ends it,
-// with a *StatementError. What the server says beside a statement goes to notice.
+// Run makes the changes of a plan, one after another, and calls made for each. It ends at the first that the server
+// refuses, with a *StatementError. notice gets the server's notices.
 func (s *Server) Run(ctx context.Context, plan *engine.Plan, made func(engine.Change),
 	notice func(engine.Notice)) error {
 	for i, c := range plan.Changes {
@@ -341,8 +342,8 @@ type noticeWriter struct {
 
 func (s *noticeWriter) Notice(n engine.Notice) { s.notice(n) }
 
-// RemainingChanges are the changes that a plan made again still has, for a sentence each: what the server took
-// without an error and did not do.
+// RemainingChanges are the changes that a new plan still has, a sentence for each: the server accepted them without
+// an error and did not make them.
 func (s *Server) RemainingChanges(ctx context.Context, w *Request) (left []string, err error) {
 	plan, err := s.Plan(ctx, w)
 	var gone *NotThereError

@@ -55,7 +55,7 @@ func (f *jsonText) close(w *Writer) {
 	w.buffer = append(w.buffer, "]}\n"...)
 }
 
-// jsonLines is an object a row, a line each; of several statements {"result": N, "row": {…}}.
+// jsonLines is an object for each row, one on a line; for several statements {"result": N, "row": {…}}.
 type jsonLines struct{ names [][]byte }
 
 func (f *jsonLines) begin(w *Writer) error {
@@ -119,7 +119,7 @@ func appendJSON(to []byte, c engine.Column, value []byte) []byte {
 	return appendText(to, value)
 }
 
-// isNumber reports whether a text is a number of JSON (RFC 8259, 6). NaN, Infinity and 007 are none.
+// isNumber reports whether a text is a number of JSON (RFC 8259, 6). NaN, Infinity and 007 are not.
 func isNumber(s []byte) bool {
 	i := 0
 	digits := func() bool {
@@ -155,7 +155,7 @@ func isNumber(s []byte) bool {
 	return i == len(s) && i > 0
 }
 
-// plainText are the bytes that stand in a JSON text as they are.
+// plainText are the bytes that a JSON text has without escapes.
 var plainText = func() (plain [256]bool) {
 	for i := 0x20; i < 0x80; i++ {
 		plain[i] = i != '"' && i != '\\'
@@ -165,7 +165,7 @@ var plainText = func() (plain [256]bool) {
 
 const hexDigits = "0123456789abcdef"
 
-// appendText adds a text in quotes. What is no UTF-8 becomes U+FFFD.
+// appendText adds a text in quotes. Invalid UTF-8 becomes U+FFFD.
 func appendText(to, text []byte) []byte {
 	to = append(to, '"')
 	from := 0

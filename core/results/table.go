@@ -14,7 +14,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// tableWriter is a header and rows in columns, two blanks between them; or, stacked, one value a line.
+// tableWriter writes a header and rows in columns, with two blanks between them; or, stacked, one value on a line.
 type tableWriter struct {
 	stacked bool
 	held    [][][]byte // rows that the widths are made of
@@ -23,14 +23,14 @@ type tableWriter struct {
 	shown   int   // how many columns fit
 }
 
-// The rows whose widths count: those that come first, or within a moment.
+// The rows that decide the widths: those that come first, or within a moment.
 const (
 	widthRows   = 1000
 	widthMoment = 200 * time.Millisecond
 	widthBytes  = 4 << 20 // and no more of them than this
 )
 
-// widest is how wide a column is at most where there are others.
+// widest bounds a column's width where there are others.
 const widest = 60
 
 func (t *tableWriter) begin(w *Writer) error {
@@ -87,7 +87,7 @@ func cloneRow(values [][]byte) [][]byte {
 	return row
 }
 
-// sizeOf is about how much memory rows take: that of the last one, times their number.
+// sizeOf estimates the memory of rows: that of the last one times their number.
 func sizeOf(rows [][][]byte) int {
 	n := 0
 	for _, v := range rows[len(rows)-1] {
@@ -96,7 +96,7 @@ func sizeOf(rows [][][]byte) int {
 	return n * len(rows)
 }
 
-// release works out the widths, and writes the header and the rows that were held.
+// release calculates the widths, and writes the header and the rows that were held back.
 func (t *tableWriter) release(w *Writer) {
 	t.widths = make([]int, len(w.columns))
 	for i, c := range w.columns {
@@ -135,7 +135,7 @@ func (t *tableWriter) release(w *Writer) {
 // null is how NULL is shown.
 const null = "null"
 
-// cell is a value for a column: one line, and on a terminal without what could steer it.
+// cell is a value for a column: one line, and for a terminal without control characters.
 func (t *tableWriter) cell(w *Writer, value []byte) string {
 	if value == nil {
 		return null
@@ -150,7 +150,7 @@ func (t *tableWriter) cell(w *Writer, value []byte) string {
 	return text
 }
 
-// lineEnds writes what would end a line, or a column, in letters.
+// lineEnds replaces characters that end a line or a column by their escapes.
 var lineEnds = strings.NewReplacer("\r", `\r`, "\n", `\n`, "\t", `\t`)
 
 func (t *tableWriter) line(w *Writer, values [][]byte) {
@@ -222,7 +222,7 @@ func columns(text string) int {
 	return n
 }
 
-// cut is a text of at most so many columns, with … at its end where something was left out.
+// cut shortens a text to so many columns, with … at its end.
 func cut(text string, most int) string {
 	n := 0
 	for i, r := range text {

@@ -1,6 +1,6 @@
-// Package results writes what statements give, row by row as it comes: as a table, csv, tsv, json, json-lines, or the
-// bare values of one column. It gathers no rows but the first of a table, whose widths come from them. Start with
-// NewWriter.
+// Package results writes the results of statements, row by row as they come: as a table, csv, tsv, json, json-lines,
+// or the bare values of one column. It holds no rows back, except the first of a table, which decide the widths.
+// Start with NewWriter.
 package results
 
 import (
@@ -32,14 +32,13 @@ type Layout struct {
 	Wider    string              // what shows the columns that do not fit, "" for -stacked
 }
 
-// ErrOneResult is a second result with rows where the format holds one.
+// ErrOneResult refuses a second result with rows in a format for one.
 var ErrOneResult = errors.New("this format can hold one result only; for several: -format json")
 
-// ErrOneColumn is a result of several columns where the format holds one.
+// ErrOneColumn refuses a result of several columns in a format for one.
 var ErrOneColumn = errors.New("-format bare is for one column")
 
-// Writer writes results. Its methods are those of engine.Results, and Close, which ends the text; nothing is
-// written after an error.
+// Writer writes results. It implements engine.Results; Close ends the text. After an error it writes nothing.
 type Writer struct {
 	out     io.Writer
 	layout  Layout
@@ -87,7 +86,7 @@ func NewWriter(out io.Writer, l Layout) (*Writer, error) {
 	return w, nil
 }
 
-// enough is how much is gathered before it is written.
+// enough is how many bytes are collected before a write.
 const enough = 64 << 10
 
 // flush writes what was gathered.
@@ -139,7 +138,7 @@ func (w *Writer) inBase64(values [][]byte) [][]byte {
 	return row
 }
 
-// End ends a result. What is known of one without rows is Ended's business.
+// End ends a result. Ended reports one without rows.
 func (w *Writer) End(done engine.Outcome) error {
 	if w.open {
 		w.open = false
@@ -154,7 +153,7 @@ func (w *Writer) End(done engine.Outcome) error {
 	return err
 }
 
-// Notice hands on what the server says beside a result.
+// Notice passes a server's notice on.
 func (w *Writer) Notice(n engine.Notice) {
 	if w.Noticed != nil {
 		w.Noticed(n)
@@ -170,7 +169,7 @@ func (w *Writer) Close() error {
 	return w.flush()
 }
 
-// uniqueNames gives each column a name of its own: the second of a name gets _2.
+// uniqueNames makes the columns' names differ: the second of a name gets _2.
 func uniqueNames(columns []engine.Column) []engine.Column {
 	all := slices.Clone(columns)
 	taken := make(map[string]bool, len(all))
@@ -184,7 +183,7 @@ func uniqueNames(columns []engine.Column) []engine.Column {
 	return all
 }
 
-// separatedValues is values with a character between them, a row a line.
+// separatedValues writes values with a character between them, a row on a line.
 type separatedValues struct {
 	separator byte
 	line      string
@@ -220,10 +219,10 @@ func (f *separatedValues) row(w *Writer, values [][]byte) error {
 func (f *separatedValues) end(*Writer) error { return nil }
 func (f *separatedValues) close(*Writer)     {}
 
-// needsQuotes are the bytes for which a value is quoted (RFC 4180, 2.6).
+// needsQuotes are the bytes that make quotes necessary (RFC 4180, 2.6).
 var needsQuotes = [256]bool{'"': true, ',': true, '\r': true, '\n': true}
 
-// appendCSV adds a value as RFC 4180 has it: NULL is nothing, and an empty text "".
+// appendCSV adds a value by RFC 4180: NULL is nothing, and an empty text is "".
 func appendCSV(to, value []byte) []byte {
 	if value == nil {
 		return to
@@ -269,7 +268,7 @@ func appendTSV(to, value []byte) []byte {
 	return append(to, value[from:]...)
 }
 
-// bareWriter is the values of one column, a line each.
+// bareWriter writes the values of one column, one on a line.
 type bareWriter struct{}
 
 func (bareWriter) begin(w *Writer) error {

@@ -15,8 +15,8 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Pending is a rotation that has begun and not ended, as its file has it. The new password stands in the file, or in
-// the wallet beside the old one: then the file only says so.
+// Pending is a rotation that has begun and not ended, from its file. The new password is in the file, or in the
+// wallet beside the old one, and then the file only says so.
 type Pending struct {
 	Profile string // as it is called
 	Entry   string // of the wallet, "" for another source
@@ -33,10 +33,10 @@ type pendingFile struct {
 	Secret  *string   `json:"secret,omitempty"`
 }
 
-// Folder has the files of rotations that have not ended, one for each profile: 0600, in a folder of 0700.
+// Folder has the files of pending rotations, one for each profile, with mode 0600 in a folder of 0700.
 type Folder struct{ path string }
 
-// FolderOf is the one below the tool's own folder.
+// FolderOf is the Folder below the tool's own folder.
 func FolderOf(home string) Folder { return Folder{filepath.Join(home, "rotate")} }
 
 // ending is that of a file.
@@ -45,7 +45,7 @@ const ending = ".pending"
 // maxFile bounds a file, in bytes: a password of 64 KiB, written as JSON.
 const maxFile = 512 << 10
 
-// File is the path for a profile. A project's profile has an @ in the path, which no profile's name has.
+// File is the path for a profile. A project's profile has an @ in its path, which no profile's name can have.
 func (f Folder) File(profile string) string {
 	if name, ok := strings.CutPrefix(profile, "project:"); ok {
 		profile = name + "@project"
@@ -59,7 +59,7 @@ func (f Folder) Has(profile string) bool {
 	return err == nil
 }
 
-// Save writes the file of a rotation. It is on the disk when Save returns.
+// Save writes the file of a rotation, and syncs it to the disk.
 func (f Folder) Save(p Pending) error {
 	if err := os.MkdirAll(f.path, 0o700); err != nil {
 		return fmt.Errorf("%s: %w", f.path, atomicfile.Plain(err))
@@ -132,7 +132,7 @@ func (f Folder) Profiles() ([]string, error) {
 	return all, err
 }
 
-// All are the rotations that have not ended. Of one whose file can't be read only the profile is known.
+// All are the pending rotations. Where a file can't be read, only the profile is known.
 func (f Folder) All() ([]Pending, error) {
 	profiles, err := f.Profiles()
 	all := make([]Pending, len(profiles))
@@ -150,7 +150,7 @@ func (f Folder) Lock(ctx context.Context, locks, profile string) (unlock func(),
 	return atomicfile.LockIn(ctx, locks, f.File(profile))
 }
 
-// Move takes a rotation along to another name of its profile.
+// Move gives a rotation its profile's new name.
 func (f Folder) Move(from, to string) (moved bool, err error) {
 	p, err := f.Load(from)
 	if err != nil || p == nil {

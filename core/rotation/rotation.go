@@ -1,7 +1,7 @@
-// Package rotation changes a password at a server and in its source as one step that locks nobody out. The new password
-// is on disk before the server is asked, it becomes the source's only once the server has accepted it on a new
-// connection, and after a kill at any step Resume finds out which of the two the server takes. On the way from profile
-// to report it stands behind provision, whose statements it is given. Start with Steps.
+// Package rotation changes a password at a server and in its source without locking anybody out. It writes the new
+// password to disk before it changes the server, and into the source only after the server has accepted it on a new
+// connection. After a kill at any step, Resume finds out which of the two passwords the server accepts. On the way
+// from profile to report it stands behind provision, which plans its statements. Start with Steps.
 package rotation
 
 import (
@@ -27,13 +27,13 @@ type Steps struct {
 	Keep func(ctx context.Context) error
 	// Change sets a password at the server: the new one, or the old one again.
 	Change func(ctx context.Context, to PasswordChoice) error
-	// Accepts logs in with a password on a new connection. An error is that the server could not be asked.
+	// Accepts logs in with a password on a new connection. The error is for a server that could not be asked.
 	Accepts func(ctx context.Context, w PasswordChoice) (bool, error)
-	// Adopt makes the new password the source's own. Drop forgets it.
+	// Adopt writes the new password into the source. Drop forgets it.
 	Adopt, Drop func(ctx context.Context) error
 }
 
-// OpenError is a rotation that has not ended: both passwords are kept, until Resume settles it.
+// OpenError says that a rotation has not ended: both passwords are kept until Resume ends it.
 type OpenError struct{ Err error }
 
 func (e *OpenError) Error() string {
@@ -41,12 +41,12 @@ func (e *OpenError) Error() string {
 }
 func (e *OpenError) Unwrap() error { return e.Err }
 
-// ErrNotAccepted is a new password with which the server did not let the account in. The old one was set again, and
+// ErrNotAccepted says that the server did not accept the new password at a login. The old one was set again, and
 // works.
 var ErrNotAccepted = errors.New("the server took the new password, and then did not let the account in with it: the " +
 	"old one was set again, and works")
 
-// Run rotates. After an error other than an *OpenError the old password is the one that counts, here and at the server.
+// Run rotates. After an error other than an *OpenError, the source and the server have the old password.
 func Run(ctx context.Context, s Steps) error {
 	if err := s.Keep(ctx); err != nil {
 		return err
@@ -77,7 +77,7 @@ func Run(ctx context.Context, s Steps) error {
 	return ErrNotAccepted
 }
 
-// open is an error that leaves a rotation open; nil for none.
+// open makes an *OpenError of an error, nil for none.
 func open(err error) error {
 	if err == nil {
 		return nil
@@ -85,7 +85,7 @@ func open(err error) error {
 	return &OpenError{err}
 }
 
-// settle ends a rotation whose change may have come through or not.
+// settle ends a rotation whose change the server may or may not have made.
 func settle(ctx context.Context, s Steps, why error) error {
 	which, err := Resume(ctx, s)
 	switch {
@@ -97,7 +97,7 @@ func settle(ctx context.Context, s Steps, why error) error {
 	return why
 }
 
-// ErrNeither is a server that lets the account in with neither password.
+// ErrNeither says that the server accepts neither password.
 var ErrNeither = errors.New("the server accepts neither the old password nor the new one")
 
 // Resume finds out which password the server accepts, keeps that one, and removes the other. An error leaves both.

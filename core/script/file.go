@@ -29,7 +29,7 @@ type countingReader struct {
 	to *atomic.Int64
 }
 
-// CountBytes returns a reader that adds what is read of it to a number.
+// CountBytes returns a reader that adds the number of bytes read to a counter.
 func CountBytes(in io.Reader, to *atomic.Int64) io.Reader { return &countingReader{in, to} }
 
 func (c *countingReader) Read(p []byte) (int, error) {
@@ -66,7 +66,7 @@ func (f *file) close() {
 	}
 }
 
-// beginnings are those of files that are no text.
+// beginnings are the first bytes of files that are no text.
 var beginnings = []struct{ bytes, what string }{
 	{"PGDMP", "is an archive of a dump program; make the dump as plain text"},
 	{"toc.dat", "is an archive of a dump program; make the dump as plain text"},
@@ -78,7 +78,7 @@ var beginnings = []struct{ bytes, what string }{
 	{"PK\x03\x04", "is a ZIP archive; unpack it first (only gzip is read directly)"},
 }
 
-// text opens the text of a file that may be packed by gzip (RFC 1952): without a byte order mark.
+// text opens the text of a file that may be packed by gzip (RFC 1952), without a byte order mark.
 func (f *file) text() (io.Reader, error) {
 	text, err := Text(f.raw)
 	var wrong *Error
@@ -92,8 +92,8 @@ func (f *file) text() (io.Reader, error) {
 	return text, nil
 }
 
-// Text is the text of what may be packed by gzip (RFC 1952), without a byte order mark. Its error is an *Error without
-// a place where it is no text.
+// Text is the text of an input that may be packed by gzip (RFC 1952), without a byte order mark. For an input that is
+// no text, the error is an *Error without a place.
 func Text(in io.Reader) (io.Reader, error) {
 	const longest = 8
 	text := bufio.NewReaderSize(in, 64<<10)

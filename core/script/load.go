@@ -14,11 +14,11 @@ import (
 // Loader sends a script.
 type Loader struct {
 	Job statement.Job
-	// Connect goes on on a connection to another database of the same server.
+	// Connect continues on a connection to another database of the same server.
 	Connect func(ctx context.Context, database string) (engine.Runner, error)
-	// From is where to begin: of what stands before, only settings are sent. The zero Place is the start.
+	// From is the place to begin at: of the items before it, only settings are sent. The zero Place is the start.
 	From Place
-	// Begins gets each item before it is sent, Said the words that the script shows; nil for none.
+	// Begins gets each item before it is sent, Said the words that the script prints; nil for none.
 	Begins func(*Item)
 	Said   func(string)
 
@@ -52,8 +52,8 @@ func (e *StoppedError) Error() string { return e.Place.String() + ": " + e.Err.E
 
 func (e *StoppedError) Unwrap() error { return e.Err }
 
-// Run sends the items of a script, which may be one of several: the first and the last one begin and end the
-// transaction of all. Its error is a *StoppedError, an *Error, statement.ErrFailed or ErrOpen.
+// Run sends the items of a script, which may be one of several: the first one begins the transaction of all, and the
+// last one ends it. Its error is a *StoppedError, an *Error, statement.ErrFailed or ErrOpen.
 func (l *Loader) Run(ctx context.Context, r *Reader, first, last bool) error {
 	if first {
 		if err := l.Job.Start(ctx); err != nil {
@@ -124,7 +124,7 @@ func (l *Loader) item(ctx context.Context, item *Item) error {
 	return err
 }
 
-// setting reports whether a statement sets up the session, and nothing else.
+// setting reports whether a statement only sets up the session.
 func setting(words []string) bool {
 	if len(words) == 0 {
 		return false

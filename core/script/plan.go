@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/statement"
 )
 
-// Plan is what a script would do, as far as its words say it.
+// Plan is what a script would do, by the words of its statements.
 type Plan struct {
 	Statements int
 	Bytes      int64           // of the files, packed ones as they are
@@ -17,7 +17,7 @@ type Plan struct {
 	Databases  []Item          // that it connects to
 	Commits    *Place          // the first statement that ends a transaction; nil for none
 
-	// From is where sending begins: what only stands before it is not planned. The zero Place is the start.
+	// From is the place where sending begins: items before it are not planned. The zero Place is the start.
 	From  Place
 	begun bool
 
@@ -25,13 +25,13 @@ type Plan struct {
 	made map[object]bool
 }
 
-// begins reports whether an item is sent, or only read.
+// begins reports whether an item is sent, and not only read.
 func (p *Plan) begins(item *Item) bool {
 	p.begun = p.begun || p.From.reached(item.Place)
 	return p.begun
 }
 
-// PlannedAction is a deed to a thing, with its first place.
+// PlannedAction is an action on a thing, with its first place.
 type PlannedAction struct {
 	Place
 	Deed  statement.Action
@@ -61,8 +61,7 @@ type effectKey struct {
 // maxRisks bounds the risks that are listed.
 const maxRisks = 1000
 
-// Scan reads a script to its end, which may be the next of several. Its error is an *Error where the script can't be
-// carried out.
+// Scan reads a script, which may be one of several, to its end. Its error is an *Error where the script can't be run.
 func (p *Plan) Scan(r *Reader, by *engine.Statements) error {
 	if p.seen == nil {
 		p.seen, p.made = make(map[effectKey]int), make(map[object]bool)
@@ -130,7 +129,7 @@ func (p *Plan) plan(at Place, e statement.Effect, name statement.Name) {
 	}
 }
 
-// Destroys are the things that are dropped or emptied and that the script has not made itself.
+// Destroys are the things that the script drops or empties and did not make itself.
 func (p *Plan) Destroys() (all []PlannedAction) {
 	for _, e := range p.Effects {
 		if (e.Deed == statement.Drops || e.Deed == statement.Empties) && !e.Own {

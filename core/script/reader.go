@@ -1,7 +1,7 @@
-// Package script reads scripts for a server: files that include others, with lines for the server's own client, packed
-// or not. It is read twice: the first time (Scan) everything that can't be carried out is found, and what the script
-// makes and drops; the second time its statements are sent. It opens no file outside of the first one's folder. Start
-// with Open.
+// Package script reads scripts for a server: files that include others, with lines for the server's own client,
+// packed or not. A script is read twice. The first time (Scan) finds all that can't be run, and what the script makes
+// and drops; the second time sends its statements. No file outside of the first one's folder is opened. Start with
+// Open.
 package script
 
 import (
@@ -34,7 +34,7 @@ func (p Place) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// reached reports whether sending that begins at a place begins with an item at another one.
+// reached reports whether an item's place is at or after the one where sending begins.
 func (p Place) reached(at Place) bool { return p == Place{} || at.File == p.File && at.Line >= p.Line }
 
 // Error is a script that can't be carried out.
@@ -44,7 +44,7 @@ type Error struct {
 	Err  error // may be nil
 }
 
-// Error is what is wrong, behind its place where that is known.
+// Error is a mistake in a script, with its place where that is known.
 func (e *Error) Error() string {
 	if e.Place == (Place{}) {
 		return e.What
@@ -54,7 +54,7 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
-// Item is one thing to do: a statement, another database, or words to show. It is valid until the next one.
+// Item is one step: a statement, another database, or words to print. It is valid until the next one.
 type Item struct {
 	Place
 	Piece    *statement.Piece // nil for another database and for words
@@ -146,7 +146,7 @@ func (r *Reader) Close() {
 	}
 }
 
-// Bytes is how many bytes of the files were read, packed ones as they are. It may be asked while Next runs.
+// Bytes is how many bytes of the files were read, before they are unpacked. It may be called while Next runs.
 func (r *Reader) Bytes() int64 { return r.read.Load() }
 
 // Next is the next item; io.EOF after the last. Its error is an *Error else.
@@ -187,7 +187,7 @@ func (r *Reader) Next() (*Item, error) {
 	return nil, io.EOF
 }
 
-// line carries out a line for the client. It gives an item where there is something to do.
+// line runs a line for the client. It returns an item where there is something to do.
 func (r *Reader) line(f *file, line *engine.ClientLine, at Place) (*Item, error) {
 	refuse := func(what string) error { return &Error{at, "gharbor can't run this line: " + what, nil} }
 	text := r.replaceVariables(line.Text)
@@ -243,7 +243,7 @@ func (r *Reader) include(from *file, name string, at Place) error {
 	return r.push(f)
 }
 
-// expandPiece returns a piece with the values of variables in their places.
+// expandPiece returns a piece with its variables replaced.
 func (r *Reader) expandPiece(p *statement.Piece) (*statement.Piece, error) {
 	if len(r.vars) == 0 {
 		return p, nil
@@ -251,7 +251,7 @@ func (r *Reader) expandPiece(p *statement.Piece) (*statement.Piece, error) {
 	return p.Expand(r.vars, r.by)
 }
 
-// replaceVariables puts the values of variables into the words of a line.
+// replaceVariables replaces the variables in the words of a line.
 func (r *Reader) replaceVariables(text string) string {
 	if len(r.vars) == 0 || !strings.Contains(text, ":") {
 		return text

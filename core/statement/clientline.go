@@ -2,7 +2,7 @@ package statement
 
 import "strings"
 
-// clientLine takes a line for the server's own client: it is no statement.
+// clientLine takes a line for the server's own client, which is no statement.
 func (l *scan) clientLine(c byte) bool {
 	if digit(c) || c == '(' {
 		return false
@@ -27,7 +27,7 @@ func (l *scan) clientLine(c byte) bool {
 // maxClientWord bounds the first word of a line for the client.
 const maxClientWord = 12
 
-// colon notes a variable: :NAME, :'NAME' or :"NAME". What stands in its quotes stays for what follows to look at.
+// colon notes a variable: :NAME, :'NAME' or :"NAME". It does not move behind the quotes, which are read next.
 func (l *scan) colon() {
 	if l.client == nil || !l.client.Variables {
 		return

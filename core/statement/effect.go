@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Effect is what a statement does to things on the server, as far as its words say it. An index may have no name.
+// Effect is what a statement does to things on the server, by its words. An index may have no name.
 type Effect struct {
 	Deed  Action
 	Kind  string // "table", "materialized view"
@@ -16,13 +16,13 @@ type Effect struct {
 	Sure  bool // no IF EXISTS or IF NOT EXISTS
 }
 
-// Name is that of a thing, as the server keeps it.
+// Name is the name of a thing in the server's form.
 type Name struct{ Schema, Name string }
 
 // Action is what is done.
 type Action string
 
-// The deeds. A thing that is filled gets rows, one that is emptied loses all.
+// The actions. A thing that is filled gets rows, one that is emptied loses all.
 const (
 	Makes   Action = "make"
 	Changes Action = "change"
@@ -37,7 +37,7 @@ var kinds = strings.Fields("TABLE VIEW INDEX SEQUENCE SCHEMA DATABASE FUNCTION P
 	"EXTENSION EVENT RULE POLICY AGGREGATE OPERATOR CAST COLLATION CONVERSION LANGUAGE SERVER STATISTICS PUBLICATION " +
 	"SUBSCRIPTION TABLESPACE PACKAGE SYNONYM LIBRARY")
 
-// Effects are what a statement does. Of one whose words are not understood there are none.
+// Effects are what a statement does; none for a statement that we don't understand.
 func Effects(p *Piece, by *engine.Statements) []Effect {
 	if len(p.Words) == 0 || by.Rules != nil {
 		return nil
@@ -82,7 +82,7 @@ func Effects(p *Piece, by *engine.Statements) []Effect {
 	return []Effect{e}
 }
 
-// kind reads on to the word for the kind, and over what stands between it and the names.
+// kind reads up to the word for the kind, and past the words between it and the names.
 func (e *Effect) kind(w *words) bool {
 	before := ""
 	for range 20 {
@@ -110,7 +110,7 @@ func (e *Effect) kind(w *words) bool {
 	return false
 }
 
-// folding is how the engine keeps a name that has no quotes.
+// folding is the engine's form of a name without quotes.
 func folding(by *engine.Statements) func(string) string {
 	switch small, large := by.Bare("a"), by.Bare("A"); {
 	case small && !large:
@@ -217,7 +217,7 @@ func (w *words) readQuoted(quote byte) string {
 	return string(name)
 }
 
-// names reads a name, or several with commas between them. What stands in parentheses behind one belongs to it.
+// names reads a name, or several with commas between them. Parentheses after a name belong to it.
 func (w *words) names(several bool, kind string) (all []Name) {
 	for {
 		var n Name

@@ -10,8 +10,8 @@ import (
 
 var errSeveral = errors.New("a variable makes several statements of this one; write each one separately")
 
-// Expand puts the values of variables in their places: :NAME as it is, :'NAME' as a text, :"NAME" as a name. A name
-// without a value stays as it stands there.
+// Expand replaces variables by their values: :NAME as it is, :'NAME' as a text, :"NAME" as a name. A variable without
+// a value is left.
 func (p *Piece) Expand(vars map[string]string, by *engine.Statements) (*Piece, error) {
 	var text bytes.Buffer
 	from := 0

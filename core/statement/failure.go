@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Failure is a statement that the server refused, with its place in the script.
+// Failure says why the server refused a statement, and where that is in the script.
 type Failure struct {
 	*engine.StatementError
 	Line   int    // in the script, from 1
@@ -21,8 +21,8 @@ type Failure struct {
 
 func (f *Failure) Unwrap() error { return f.StatementError }
 
-// NewFailure finds the place of a server's refusal. sent is the statement as Fill made it of the piece. Of a statement
-// that has a password, neither its text nor what the server repeats of it is in the failure.
+// NewFailure finds the place of a server's refusal. sent is the statement that Fill made of the piece. For a
+// statement with a password, the failure has neither its text nor what the server repeats of it.
 func NewFailure(p *Piece, sent string, said *engine.StatementError, secret bool) *Failure {
 	f := &Failure{StatementError: said, Line: p.Line}
 	if secret {
@@ -45,7 +45,7 @@ func NewFailure(p *Piece, sent string, said *engine.StatementError, secret bool)
 	return f
 }
 
-// withoutText is what a server said, without its words where they repeat a part of what a statement quotes.
+// withoutText is a server's error without its message, where that repeats a part of a text that the statement quotes.
 func withoutText(said *engine.StatementError, text string) *engine.StatementError {
 	const part = 4 // bytes
 	quoted := text[max(0, strings.IndexAny(text, "'\"$")):]
@@ -102,7 +102,7 @@ func position(sent string, said *engine.StatementError) (int, bool) {
 	return max(i, 0), i >= 0
 }
 
-// indexWord is where a text has another one that begins and ends no word of it in the middle, -1 for nowhere.
+// indexWord is the position of a text in another one where it is not a part of a longer word, -1 for none.
 func indexWord(text, part string) int {
 	for from := 0; ; {
 		i := strings.Index(text[from:], part)
@@ -120,10 +120,10 @@ func indexWord(text, part string) int {
 	}
 }
 
-// nearLine is how servers say in their message where they stopped.
+// nearLine matches the place in a server's message.
 var nearLine = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?s)near '(.+)' at line ([0-9]+)$`) })
 
-// lineOf is the line of a piece's text that a byte stands on. What stands before the text on its line is not known.
+// lineOf is the line of a piece's text with a byte. What is before the text on its first line is not known.
 func lineOf(p *Piece, at int) string {
 	text := string(p.Text)
 	from := strings.LastIndexByte(text[:at], '\n') + 1

@@ -9,15 +9,14 @@ import (
 	"gentleharbor/core/nearest"
 )
 
-// Values are what placeholders stand for, by name. A nil value is NULL.
+// Values are the values of placeholders, by name. A nil value is NULL.
 type Values map[string]*string
 
-// identifier stands before the name of a placeholder that is a name and no value: {identifier NAME}.
+// identifier marks a placeholder for a name, not a value: {identifier NAME}.
 const identifier = "identifier "
 
 // Fill makes a statement of a piece. With values, {NAME} becomes a parameter with the value of that name, and
-// {identifier NAME} a name in the engine's quotes; used notes the names that were. Without values braces mean
-// nothing.
+// {identifier NAME} a name in the engine's quotes; used gets the names. Without values, braces have no meaning.
 func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) (engine.Statement, error) {
 	p.moves = nil
 	if values == nil {
@@ -60,7 +59,7 @@ func Fill(p *Piece, values Values, by *engine.Statements, used map[string]bool) 
 	return s, nil
 }
 
-// takesValues reports whether the engine takes parameters in a statement: of CREATE, only with a query behind it.
+// takesValues reports whether the engine takes parameters in a statement: in CREATE, only with a query after it.
 func takesValues(words []string, by *engine.Statements) bool {
 	if by.Rules != nil {
 		return true
@@ -72,7 +71,7 @@ func takesValues(words []string, by *engine.Statements) bool {
 	return words[0] != "CREATE" || slices.ContainsFunc(words, isQuery)
 }
 
-// substitution is a placeholder, and what stands in its place.
+// substitution is a placeholder, and the text that replaces it.
 type substitution struct{ was, is span }
 
 // original is the byte in a piece's text for a byte of the statement that Fill made of it.

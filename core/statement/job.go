@@ -33,10 +33,10 @@ type Job struct {
 	onlyReads bool
 }
 
-// ErrFailed is a job of which a statement failed; Failed got it.
+// ErrFailed says that a statement of a job failed; Failed got it.
 var ErrFailed = errors.New("a statement failed")
 
-// ErrOpen is a script that ends within a transaction, which was rolled back.
+// ErrOpen says that a script ended within a transaction, which was rolled back.
 var ErrOpen = errors.New("the script ended inside its own transaction, which was rolled back")
 
 // Run runs the statements. Its error is ErrFailed, ErrOpen, a *SyntaxError, a *StopError, or what To said.
@@ -89,7 +89,7 @@ func (j *Job) Take(ctx context.Context, p *Piece, data io.Reader) error {
 	return j.carryOut(ctx, p, text, func(ctx context.Context) error { return taker.Take(ctx, text, data, j.To) })
 }
 
-// Fatal tells that the server has ended the session.
+// Fatal reports whether the server has ended the session.
 func (j *Job) Fatal() bool { return j.fatal }
 
 // Continues reports whether a job goes on after an error of One or Take.
@@ -113,7 +113,7 @@ func (j *Job) Finish(ctx context.Context) error {
 	return nil
 }
 
-// Abandon ends without what is in a transaction that is open.
+// Abandon ends the job, and rolls an open transaction back.
 func (j *Job) Abandon() { j.rollback() }
 
 // carryOut runs one statement.
@@ -163,7 +163,7 @@ func (j *Job) carryOut(ctx context.Context, p *Piece, sent string, run func(cont
 
 var errTimeout = errors.New("the statement's time is over")
 
-// StopError is a job that stopped at a statement which the server did not refuse.
+// StopError says that a job stopped at a statement which the server did not refuse.
 type StopError struct {
 	Piece *Piece
 	What  string
@@ -174,7 +174,7 @@ func (e *StopError) Error() string { return e.What }
 
 func (e *StopError) Unwrap() error { return e.Err }
 
-// rollback ends a transaction that is open. That it can't is no news where the connection is gone.
+// rollback ends an open transaction. Where the connection is gone, its failure does not matter.
 func (j *Job) rollback() {
 	if j.Runner.InTransaction() {
 		ctx, stop := context.WithTimeout(context.Background(), time.Second)
@@ -200,7 +200,7 @@ func (discard) Row([][]byte) error          { return nil }
 func (discard) End(engine.Outcome) error    { return nil }
 func (discard) Notice(engine.Notice)        {}
 
-// Prepare makes a session read-only; where the engine can't, One refuses what is not known to read.
+// Prepare makes a session read-only. Where the engine can't, One refuses statements that are not known to only read.
 func (j *Job) Prepare(ctx context.Context, readOnly bool) error {
 	if !readOnly {
 		return nil

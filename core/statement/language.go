@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// runLine looks for the end of a command that is one line. A line that begins with # is a comment.
+// runLine finds the end of a command that is one line. A line that begins with # is a comment.
 func (l *scan) runLine() error {
 	l.end = -1
 	for !l.atEnd() {
@@ -33,7 +33,7 @@ func (l *scan) runLine() error {
 	return nil
 }
 
-// arguments takes the words and the placeholders out of a command.
+// arguments finds the words and the placeholders of a command.
 func (l *scan) arguments(line []byte) error {
 	args, err := l.lexis.Line(line)
 	var wrong *engine.ArgumentError
@@ -65,10 +65,10 @@ func isPlaceholder(text string) bool {
 	return true
 }
 
-// noJSON begins the error of a document that is none.
+// noJSON begins the error of a text that is no document.
 const noJSON = "this is not JSON (names and texts stand in double quotes): "
 
-// runDocument looks for the end of a JSON document (RFC 8259). Blanks may stand before it.
+// runDocument finds the end of a JSON document (RFC 8259), which may have blanks before it.
 func (l *scan) runDocument() error {
 	l.end = -1
 	for !l.atEnd() && strings.IndexByte(" \t\r\n", l.at(0)) >= 0 {
@@ -110,8 +110,8 @@ func (l *scan) runDocument() error {
 	return l.unclosedError(l.start, "brackets", "this document is not closed")
 }
 
-// document takes the words and the placeholders out of a document: names with a colon behind them, but for the first,
-// which is the command's; texts and numbers; brackets.
+// document finds the words and the placeholders of a document: names with a colon after them (without, for the first,
+// which is the command's), texts and numbers, brackets.
 func (l *scan) document(text []byte) error {
 	if err := json.Unmarshal(text, new(json.RawMessage)); err != nil {
 		at := 0

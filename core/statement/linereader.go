@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// LineReader gathers a text that comes line by line, and takes the statements out of it as they end.
+// LineReader collects a text that comes line by line, and returns each statement when it ends.
 type LineReader struct {
 	Lexis engine.Lexis // of the engine
 
@@ -22,15 +22,15 @@ func (t *LineReader) Add(line string) { t.text = append(append(t.text, line...),
 // Drop drops what has not ended.
 func (t *LineReader) Drop() { t.text = nil }
 
-// Text is what was typed of a statement that has not ended.
+// Text is the beginning of a statement that has not ended.
 func (t *LineReader) Text() []byte { return t.text }
 
 // Empty tells that no statement has begun.
 func (t *LineReader) Empty() bool { return len(bytes.TrimSpace(t.text)) == 0 }
 
-// Next is the next statement that has ended, with its bytes its own; nil where there is none. open is what is open
-// then: "quote", "comment", "brackets", "statement"; "" for nothing. The error is a *SyntaxError that more text does
-// not fix: what was typed is dropped.
+// Next is the next complete statement, with a copy of its bytes; nil where there is none. open then says what is
+// open: "quote", "comment", "brackets", "statement"; "" for nothing. The error is a *SyntaxError that more text does
+// not fix; the text is dropped.
 func (t *LineReader) Next() (p *Piece, open string, err error) {
 	s := NewSplitter(bytes.NewReader(t.text), t.Lexis)
 	if t.last != nil {

@@ -7,8 +7,8 @@ import (
 	"gentleharbor/core/engine"
 )
 
-// Risk says what a statement may destroy, "" for nothing: words are those of its piece. It prevents mistakes, and is
-// no control of access.
+// Risk says what a statement may destroy, "" for nothing. words are those of its piece. It prevents mistakes; it is
+// no access control.
 func Risk(words []string, by *engine.Statements) string {
 	if len(words) == 0 {
 		return ""
@@ -32,7 +32,7 @@ func Risk(words []string, by *engine.Statements) string {
 	return ""
 }
 
-// acts reports whether a DELETE or UPDATE is one, and not a part of another clause.
+// acts reports whether a DELETE or UPDATE is a statement, and not a part of another clause.
 func acts(words []string, i int) bool {
 	if i == 0 {
 		return true

@@ -26,7 +26,7 @@ type scan struct {
 	block  bool // a block of code, which a / ends
 }
 
-// maxWords bounds the words that are kept of a statement: what is asked of them is settled by then.
+// maxWords bounds the words that are kept of a statement: the first ones decide all questions about it.
 const maxWords = 4000
 
 func (l *scan) run() error {
@@ -43,7 +43,7 @@ func (l *scan) run() error {
 	return nil
 }
 
-// step looks at the next character. It says whether the statement ended.
+// step reads the next character. It reports whether the statement ended.
 func (l *scan) step() (done bool, err error) {
 	c := l.at(0)
 	switch {
@@ -102,7 +102,7 @@ func (l *scan) step() (done bool, err error) {
 	return false, nil
 }
 
-// literal stands in a statement's words for a text in quotes.
+// literal is the word for a text in quotes.
 const literal = "'"
 
 // keep adds a word.
@@ -118,7 +118,7 @@ type span struct{ from, to int }
 // maxPlaceholder bounds what may stand in braces.
 const maxPlaceholder = 80
 
-// brace notes what stands in the braces that open here. It stays for what follows to look at.
+// brace notes the text in the braces that open here. It does not move behind them.
 func (l *scan) brace() {
 	for i := 1; i < maxPlaceholder; i++ {
 		c := l.at(i)
@@ -144,7 +144,7 @@ func (l *scan) splits() bool {
 	return (l.depth == 0 || !l.lexis.Parentheses) && l.bodies == 0
 }
 
-// isDelimiter takes a line that changes the delimiter: it is no statement.
+// isDelimiter takes a line that changes the delimiter, which is no statement.
 func (l *scan) isDelimiter() bool {
 	const word = "DELIMITER"
 	l.at(len(word))
@@ -223,7 +223,7 @@ func (l *scan) line() {
 	}
 }
 
-// block1 goes over a comment between /* and */, or into one whose text counts.
+// block1 moves past a comment between /* and */, or into one whose text is a part of the statement.
 func (l *scan) block1() error {
 	from := l.pos
 	if l.lexis.VersionHints && (l.at(2) == '!' || l.at(2) == 'M' && l.at(3) == '!') {
@@ -278,7 +278,7 @@ func (l *scan) quote(c byte) (bool, error) {
 	return false, nil
 }
 
-// backslashes reports whether a backslash counts in the quotes that begin here.
+// backslashes reports whether a backslash escapes in the quotes that begin here.
 func (l *scan) backslashes() bool {
 	if !l.lexis.EscapeStrings {
 		return l.lexis.Backslashes
@@ -292,7 +292,7 @@ func (l *scan) backslashes() bool {
 	return l.pos == l.base+1 || !inWord(l.buffer[l.pos-2])
 }
 
-// skipQuoted goes behind the quote that closes one. A doubled quote closes none.
+// skipQuoted moves behind the closing quote. A doubled quote does not close.
 func (l *scan) skipQuoted(quote byte, backslashes bool) error {
 	from := l.pos
 	l.pos++
@@ -324,7 +324,7 @@ func (l *scan) skipQuoted(quote byte, backslashes bool) error {
 	}
 }
 
-// dollar goes over a text in dollar quotes: $tag$ … $tag$.
+// dollar moves past a text in dollar quotes: $tag$ … $tag$.
 func (l *scan) dollar() (bool, error) {
 	if l.pos > l.base && inWord(l.buffer[l.pos-1]) {
 		return false, nil
@@ -351,7 +351,7 @@ func (l *scan) dollar() (bool, error) {
 	}
 }
 
-// skipOtherQuotes goes over a text in quotes of one's choice: q'[ … ]'.
+// skipOtherQuotes moves past a text in alternative quotes: q'[ … ]'.
 func (l *scan) skipOtherQuotes() error {
 	from := l.pos
 	open := l.at(2)
@@ -373,7 +373,7 @@ func (l *scan) skipOtherQuotes() error {
 	return nil
 }
 
-// word takes a word, and follows what it means for the end.
+// word reads a word, and notes what it means for the end of the statement.
 func (l *scan) word() {
 	from := l.pos
 	for inWord(l.at(0)) && !l.atDelimiter() {
@@ -397,14 +397,14 @@ func (l *scan) word() {
 	}
 }
 
-// number goes over a number, which may hold letters.
+// number moves past a number, which may have letters.
 func (l *scan) number() {
 	for c := l.at(0); (inWord(c) || c == '.') && !l.atDelimiter(); c = l.at(0) {
 		l.pos++
 	}
 }
 
-// atDelimiter reports whether a delimiter that could be a part of a word stands here.
+// atDelimiter reports whether a delimiter that could be a part of a word begins here.
 func (l *scan) atDelimiter() bool { return inWord(l.delimiter[0]) && l.starts(l.delimiter) }
 
 // makesRoutine reports whether a statement makes a function or procedure.
@@ -419,7 +419,7 @@ func makesRoutine(words []string) bool {
 	return kind == "FUNCTION" || kind == "PROCEDURE"
 }
 
-// isBlock reports whether a statement is a block of code, whose semicolons end nothing.
+// isBlock reports whether a statement is a block of code, in which a semicolon ends no statement.
 func isBlock(words []string) bool {
 	switch words[0] {
 	case "BEGIN", "DECLARE":
@@ -458,7 +458,7 @@ func isLetter(c byte) bool {
 
 func digit(c byte) bool { return c >= '0' && c <= '9' }
 
-// inWord reports whether a character goes on with a word.
+// inWord reports whether a character continues a word.
 func inWord(c byte) bool { return isLetter(c) || digit(c) || c == '$' }
 
 func blank(c byte) bool { return c <= ' ' }

@@ -1,6 +1,6 @@
-// Package statement takes scripts apart into statements, fills placeholders in, judges what a statement may
-// destroy, and runs them. It is a room behind check: what is run here runs on the connection that a test proved. The
-// rules of an engine are its engine.Statements; nothing here knows a socket. Start with NewSplitter.
+// Package statement splits scripts into statements, fills in placeholders, judges what a statement may destroy, and
+// runs statements. It is a room behind check: statements run on the connection that a test proved. The rules of an
+// engine are its engine.Statements; this package knows no socket. Start with NewSplitter.
 package statement
 
 import (
@@ -26,7 +26,7 @@ type Piece struct {
 	Data   bool     // lines of data follow, which Data gives
 	Ended  bool     // something ended the statement; false for the rest of a script
 
-	// Client is what a line for the server's own client asks for, which ends the piece; nil for none.
+	// Client is the request of a line for the server's own client, which ends the piece; nil for none.
 	Client *engine.ClientLine
 
 	depth  int            // of parentheses that are open at its end
@@ -35,10 +35,10 @@ type Piece struct {
 	moves  []substitution // where Fill changed something
 }
 
-// Empty tells that there is no statement in the piece.
+// Empty reports whether there is no statement in the piece.
 func (p *Piece) Empty() bool { return len(p.Text) == 0 }
 
-// SyntaxError is a script that can't be taken apart, with the place where what is wrong begins.
+// SyntaxError says why a script can't be split, and where the mistake begins.
 type SyntaxError struct {
 	Line, Column int
 	What         string
@@ -47,7 +47,7 @@ type SyntaxError struct {
 
 func (e *SyntaxError) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.What) }
 
-// Splitter takes a script apart. It holds one statement at a time in memory.
+// Splitter splits a script. It holds one statement at a time in memory.
 type Splitter struct {
 	in    io.Reader
 	lexis engine.Lexis
@@ -65,12 +65,12 @@ type Splitter struct {
 	standard  bool // '…' has no backslashes, though a setting of the server could change that
 }
 
-// NewSplitter takes a script apart by an engine's rules.
+// NewSplitter splits a script by an engine's rules.
 func NewSplitter(in io.Reader, lexis engine.Lexis) *Splitter {
 	return &Splitter{in: in, lexis: lexis, lineAt: 1, column: 1, delimiter: ";", standard: true}
 }
 
-// WithClientLines makes the splitter know the lines of scripts that are not for the server.
+// WithClientLines makes the splitter recognise lines for the server's own client.
 func (s *Splitter) WithClientLines(lines *engine.ClientLines) *Splitter {
 	s.client = lines
 	return s
@@ -95,7 +95,7 @@ func (s *Splitter) readMore() bool {
 	return len(s.buffer) > old || !s.ended
 }
 
-// at is the byte i places behind the next one, 0 behind the end.
+// at is the byte i places after the next one, 0 after the end.
 func (s *Splitter) at(i int) byte {
 	for s.pos+i >= len(s.buffer) {
 		if !s.readMore() {
@@ -198,7 +198,7 @@ func (s *Splitter) advance() {
 	s.base = s.pos
 }
 
-// compact takes out of the buffer what was given, once that is worth it.
+// compact removes returned bytes from the buffer, once there are enough of them.
 func (s *Splitter) compact() {
 	if s.base > chunk || s.base == len(s.buffer) {
 		n := copy(s.buffer, s.buffer[s.base:])
@@ -206,7 +206,7 @@ func (s *Splitter) compact() {
 	}
 }
 
-// settings follows what a statement changes of how the next are read.
+// settings notes what a statement changes in how later ones are read.
 func (s *Splitter) settings(words []string) {
 	if len(words) >= 3 && words[0] == "SET" && s.lexis.EscapeStrings {
 		for i, word := range words {
@@ -217,8 +217,8 @@ func (s *Splitter) settings(words []string) {
 	}
 }
 
-// Data is the lines of data behind a piece that says so, without the line that ends them (\.), which it goes over. It
-// must be read to its end before the next piece.
+// Data are the lines of data after a piece that has some, without the line that ends them (\.), which it skips. Read
+// them to the end before the next piece.
 func (s *Splitter) Data() io.Reader { return &data{Splitter: s, lineBegins: true} }
 
 // data reads the lines of data in a script.
@@ -229,7 +229,7 @@ type data struct {
 	end        string // the line that ended the data, as it stands there
 }
 
-// Read gives whole lines where they fit, and never a part of the line that ends the data.
+// Read returns whole lines where they fit, and never a part of the line that ends the data.
 func (d *data) Read(to []byte) (int, error) {
 	if d.done || len(to) == 0 {
 		return 0, io.EOF
@@ -258,7 +258,7 @@ func (d *data) Read(to []byte) (int, error) {
 	return n, nil
 }
 
-// atEndOfData goes over the line that ends the data, if it is next.
+// atEndOfData skips the line that ends the data, if it is next.
 func (d *data) atEndOfData() bool {
 	for _, end := range []string{"\\.\n", "\\.\r\n"} {
 		if d.starts(end) {
@@ -277,5 +277,5 @@ func (d *data) atEndOfData() bool {
 	return false
 }
 
-// Inherit takes over what the statements and lines of another script have changed of how the next are read.
+// Inherit takes over what another script's statements and lines have changed in how later ones are read.
 func (s *Splitter) Inherit(from *Splitter) { s.delimiter, s.standard = from.delimiter, from.standard }

@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Certificate is what a person wants to know of one.
+// Certificate is a certificate's description for a person.
 type Certificate struct {
 	Subject     string    `json:"subject"`
 	Names       []string  `json:"names"`
@@ -23,7 +23,7 @@ type Certificate struct {
 	Fingerprint string    `json:"fingerprint"`
 }
 
-// Describe cleans a certificate's words and counts its days.
+// Describe describes a certificate, with its texts cleaned and its days counted.
 func Describe(c *x509.Certificate, now time.Time) *Certificate {
 	d := &Certificate{
 		Subject: clean.Line(c.Subject.String(), 200), Issuer: clean.Line(c.Issuer.String(), 200),

@@ -53,7 +53,7 @@ func pairOf(cert, key []byte) ([]tls.Certificate, error) {
 	return []tls.Certificate{pair}, nil
 }
 
-// openKey makes an unencrypted PEM of a key file, with the passphrase where it has one.
+// openKey returns a key file as unencrypted PEM; an encrypted one needs the passphrase.
 func (p *Plan) openKey(ctx context.Context, data []byte) ([]byte, *finding.Finding) {
 	block, _ := pem.Decode(data)
 	for block != nil && !bytes.Contains([]byte(block.Type), []byte("PRIVATE KEY")) { // parameters stand before it
@@ -99,7 +99,7 @@ func decryptKey(block *pem.Block, legacy bool, passphrase []byte) ([]byte, error
 	return x509.MarshalPKCS8PrivateKey(key)
 }
 
-// keyOfDER writes a key's bytes as PEM; what is no key stays as it is, and is refused by whoever reads it.
+// keyOfDER writes a key's bytes as PEM. Bytes that are no key stay as they are; the reader of the PEM refuses them.
 func keyOfDER(der []byte) []byte {
 	if _, err := x509.ParsePKCS8PrivateKey(der); err == nil {
 		return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})

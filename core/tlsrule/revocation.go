@@ -14,8 +14,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// revocationList is one list, of version 2 or 1. The second is what OpenSSL writes unless its configuration asks for
-// extensions, and only an older function of the standard library reads it.
+// revocationList is one list, of version 2 or 1. OpenSSL writes version 1 unless its configuration asks for
+// extensions; only an older function of the standard library reads that.
 type revocationList struct {
 	*x509.RevocationList
 	first *pkix.CertificateList // where it is of version 1
@@ -46,7 +46,7 @@ func (l *revocationList) signedBy(authority *x509.Certificate) bool {
 	if l.first == nil {
 		return bytes.Equal(l.RawIssuer, authority.RawSubject) && l.CheckSignatureFrom(authority) == nil
 	}
-	// What that function does not look at: RFC 5280, section 4.2.1.3.
+	// That function does not check this: RFC 5280, section 4.2.1.3.
 	if authority.KeyUsage != 0 && authority.KeyUsage&x509.KeyUsageCRLSign == 0 {
 		return false
 	}
@@ -85,8 +85,8 @@ func (s Settings) loadLists() ([]*revocationList, *finding.Finding) {
 	return lists, nil
 }
 
-// checkRevocation judges a chain by the lists, as OpenSSL does when it checks all of a chain: each certificate but
-// the last needs a current list of its issuer, and must not be on it. nil where nothing is wrong.
+// checkRevocation judges a chain by the lists, as OpenSSL does when it checks a whole chain: each certificate except
+// the last needs a current list of its issuer, and must not be on it. It is nil where nothing is wrong.
 func (p *Plan) checkRevocation(chain []*x509.Certificate) *finding.Finding {
 	if p.lists == nil {
 		return nil
@@ -124,8 +124,8 @@ func (p *Plan) listOf(authority *x509.Certificate) *revocationList {
 	return nil
 }
 
-// partial reports whether no chain ends at a self-signed authority. This program takes any certificate of tls-ca as
-// an end; programs built on OpenSSL go on to the root (its X509_V_FLAG_PARTIAL_CHAIN is off by default).
+// partial reports whether no chain ends at a self-signed authority. gharbor accepts each certificate of tls-ca as the
+// end of a chain; programs with OpenSSL need the root (X509_V_FLAG_PARTIAL_CHAIN is off by default).
 func partial(chains [][]*x509.Certificate) bool {
 	for _, chain := range chains {
 		if SelfSigned(chain[len(chain)-1]) {

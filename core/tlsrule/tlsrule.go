@@ -1,7 +1,6 @@
-// Package tlsrule applies a profile's TLS rule to a connection: it makes the
-// configuration, does the handshake, judges the chain by itself, and says what
-// is wrong in findings. It knows no database protocol; an engine calls it once
-// the server has agreed to speak TLS.
+// Package tlsrule applies a profile's TLS rule to a connection: it makes the configuration, does the handshake,
+// judges the certificate chain itself, and reports faults in findings. It knows no database protocol; an engine calls
+// it after the server has agreed to speak TLS.
 package tlsrule
 
 import (
@@ -28,7 +27,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Rule is what a profile asks of the encryption.
+// Rule is what a profile requires of the encryption.
 type Rule string
 
 // The rules, weakest first.
@@ -39,7 +38,7 @@ const (
 	Verified Rule = "verified" // encrypt, and the chain and the name must be right
 )
 
-// ExpiresSoon is when a certificate's remaining time becomes a warning.
+// ExpiresSoon is the remaining time of a certificate from which there is a warning.
 const ExpiresSoon = 21 * 24 * time.Hour
 
 // maxPEM bounds a PEM file; the system's own bundle of authorities is 220 KiB.
@@ -55,7 +54,7 @@ type Settings struct {
 	Cert, Key string // paths of the client's own, or ""
 	CRL       string // path of revocation lists, or of a folder of them, "" for none
 
-	// KeyPassphrase takes the passphrase of Key; nil where the profile does not say where it is.
+	// KeyPassphrase takes the passphrase of Key; nil where the profile names no source for it.
 	KeyPassphrase func(context.Context) ([]byte, *finding.Finding)
 
 	Pinned map[string][]byte // bytes to take in place of a file's, by path
@@ -116,14 +115,14 @@ func Load(ctx context.Context, s Settings) (*Plan, *finding.Finding) {
 	return p, nil
 }
 
-// Trust takes authorities that whoever named the server named too, in PEM, in place of the profile's. Where there are
-// none in it, no certificate is trusted.
+// Trust replaces the profile's authorities by those, in PEM, that came with the server's address. Where the PEM has
+// none, no certificate is trusted.
 func (p *Plan) Trust(pem []byte) {
 	p.roots, p.told = x509.NewCertPool(), true
 	p.roots.AppendCertsFromPEM(pem)
 }
 
-// Present makes a certificate the client's own, in place of the profile's.
+// Present replaces the profile's client certificate.
 func (p *Plan) Present(cert *tls.Certificate) { p.client = []tls.Certificate{*cert} }
 
 func (s Settings) readPEM(path string) ([]byte, error) {
@@ -168,24 +167,22 @@ type Facts struct {
 	partial bool // the chain ends at an authority of tls-ca that is not self-signed
 }
 
-// HandshakeError is a handshake that did not come about.
+// HandshakeError says why there was no handshake.
 type HandshakeError struct{ Err error }
 
 func (e *HandshakeError) Error() string { return e.Err.Error() }
 func (e *HandshakeError) Unwrap() error { return e.Err }
 
-// Handshake encrypts conn and judges the chain by the rule. The connection is
-// a bare *tls.Conn, from which SCRAM takes its channel binding. The chain is
-// judged here and not by crypto/tls, so that each fault has its own finding.
-// Where the result fails, the connection must be closed; err is a
-// *HandshakeError where there was no handshake to judge.
+// Handshake encrypts conn and judges the chain by the rule. It returns a bare *tls.Conn, from which SCRAM takes its
+// channel binding. It judges the chain itself, not by crypto/tls, so that each fault has its own finding. Where the
+// result fails, the caller must close the connection; err is a *HandshakeError where there was no handshake.
 func (p *Plan) Handshake(ctx context.Context, conn net.Conn) (*tls.Conn, *Facts, finding.Result, error) {
 	var authorities []string
 	config := &tls.Config{
 		MinVersion: tls.VersionTLS12, MaxVersion: p.MaxVersion, NextProtos: p.Protocols,
 		InsecureSkipVerify: true, // judged below, before anything is sent
-		// The certificate is sent whatever authorities the server names: it says better why it refuses one than
-		// why it got none.
+		// Send the certificate whatever authorities the server names: a server's error about a wrong one is clearer
+		// than about none.
 		GetClientCertificate: func(asked *tls.CertificateRequestInfo) (*tls.Certificate, error) {
 			authorities = issuers(asked.AcceptableCAs)
 			if len(p.client) == 0 {
@@ -225,7 +222,7 @@ func (p *Plan) ClientCertificate() *x509.Certificate {
 	return p.client[0].Leaf
 }
 
-// issuers are the names of authorities, as a server sends them: DER of an RDN sequence each (RFC 5280, 4.1.2.4).
+// issuers are the names of authorities that a server sends, each an RDN sequence in DER (RFC 5280, 4.1.2.4).
 func issuers(sent [][]byte) (names []string) {
 	const most = 20
 	for _, der := range sent[:min(len(sent), most)] {
@@ -239,7 +236,7 @@ func issuers(sent [][]byte) (names []string) {
 	return names
 }
 
-// faults lists what verification would object to, gravest first. incomplete says that the chain has no root.
+// faults lists the faults of a chain, the gravest first. incomplete is true where the chain has no root.
 func (p *Plan) faults(chain []*x509.Certificate) (faults []*finding.Finding, incomplete bool) {
 	if len(chain) == 0 {
 		return []*finding.Finding{finding.New(finding.TLSUntrusted, "the server presented no certificate")}, false
@@ -274,18 +271,17 @@ func (p *Plan) faults(chain []*x509.Certificate) (faults []*finding.Finding, inc
 	return faults, p.roots != nil && partial(verified)
 }
 
-// The extensions of RFC 5280 that decide about names: 4.2.1.6 and 4.2.1.10.
+// The extensions of RFC 5280 about names: 4.2.1.6 and 4.2.1.10.
 var (
 	subjectAltName  = asn1.ObjectIdentifier{2, 5, 29, 17}
 	nameConstraints = asn1.ObjectIdentifier{2, 5, 29, 30}
 )
 
-// carriesName reports whether the first certificate of a chain is for a name. One without the
-// extension for alternative names is for its common name, as it is for some
-// servers' own clients: the certificates that those servers' documentation teaches to make are of that
-// kind (RFC 6125, section 6.4.4). There is no such fallback for an address, and none where any certificate of the
-// chain constrains names: constraints are checked against alternative names alone (RFC 5280,
-// 4.2.1.10), so a common name would get around them.
+// carriesName reports whether the first certificate of a chain is for a name. One without alternative names is for
+// its common name, as some servers' own clients accept it: those servers' documentation makes such certificates (RFC
+// 6125, section 6.4.4). There is no such fallback for an address, and none where a certificate of the chain
+// constrains names: constraints are checked against alternative names only (RFC 5280, 4.2.1.10), so a common name
+// would bypass them.
 func carriesName(chain []*x509.Certificate, name string) bool {
 	leaf := chain[0]
 	if leaf.VerifyHostname(name) == nil {
@@ -303,9 +299,8 @@ func has(c *x509.Certificate, extension asn1.ObjectIdentifier) bool {
 	return slices.ContainsFunc(c.Extensions, func(e pkix.Extension) bool { return e.Id.Equal(extension) })
 }
 
-// chainFault verifies the chain alone: at a moment when the leaf is valid and
-// without a name, which have faults of their own. It gives the chains to authorities that there
-// are.
+// chainFault verifies only the chain: at a time when the leaf is valid, and without a name, as these have faults of
+// their own. It returns the chains to authorities.
 func (p *Plan) chainFault(chain []*x509.Certificate) ([][]*x509.Certificate, *finding.Finding) {
 	roots, where := p.roots, "the authorities in "+p.CA
 	if p.told {
@@ -368,7 +363,7 @@ func (p *Plan) nameFault(leaf *x509.Certificate) *finding.Finding {
 	} else {
 		found.Saw("it is for %s", clean.Quote(strings.Join(names, ", ")))
 	}
-	// A name that the server offers is no local value, so no try line repeats it.
+	// A name from the server is not put into a line to try.
 	return found.Suggest("gharbor certificate %s", p.Profile).
 		Advise("test with the name that you expect: gharbor test %s -override tls-name=NAME", p.Profile)
 }
@@ -400,7 +395,7 @@ func (p *Plan) judge(facts *Facts, faults []*finding.Finding) finding.Result {
 	return finding.Good("%s", detail)
 }
 
-// PartialChain is the warning for an authority that other programs do not take for one.
+// PartialChain is the warning for an authority that other programs do not accept as the end of a chain.
 func PartialChain(profile, path string) *finding.Finding {
 	return finding.New(finding.TLSPartialChain,
 		"the authority in tls-ca is not self-signed: gharbor takes it, but programs built on OpenSSL refuse it").
@@ -436,8 +431,7 @@ func plainDays(n int) string {
 	return fmt.Sprintf("%d days", n)
 }
 
-// Diagnose says why there was no handshake. raise is how the server's own
-// settings ask for TLS 1.2.
+// Diagnose returns the finding for a failed handshake. raise is the server's setting for TLS 1.2.
 func Diagnose(err error, profile, address, raise string) *finding.Finding {
 	var record tls.RecordHeaderError
 	var alert tls.AlertError
