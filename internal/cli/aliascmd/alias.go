@@ -31,7 +31,7 @@ A service file's section is the alias service:NAME.`,
 	}
 }
 
-// foundAlias is the alias that a name means, and the chain that it begins.
+// foundAlias is the alias of a name, and its chain.
 func (c *call) foundAlias(name string) (*profile.Alias, error) {
 	if _, err := c.Load(); err != nil {
 		return nil, err

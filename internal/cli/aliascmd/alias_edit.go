@@ -15,8 +15,8 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// aliasTarget says which file an edit of an alias goes to: the project's where that
-// was asked for, or where only the project has the name.
+// aliasTarget says which file an edit of an alias changes: the project's with -project, or where only the project has
+// the name.
 type aliasTarget struct {
 	project bool
 	new     bool // the alias is to be made: one of the name elsewhere is in nobody's way
@@ -26,8 +26,7 @@ func (t *aliasTarget) flag(fs *base.FlagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own aliases.toml")
 }
 
-// stripProject takes "project:" off a name and notes what it says. An alias of another file of
-// yours is not edited here.
+// stripProject removes "project:" from a name and notes it. It refuses an alias of another of the user's files.
 func (t *aliasTarget) stripProject(c *call, name string) (string, error) {
 	if _, err := c.Load(); err != nil {
 		return "", err
@@ -51,7 +50,7 @@ func (t *aliasTarget) stripProject(c *call, name string) (string, error) {
 	return name, nil
 }
 
-// updateAliases edits the user's aliases or the project's file and says what was done.
+// updateAliases edits the user's aliases or the project's file and prints what it did.
 func (c *call) updateAliases(ctx context.Context, t aliasTarget, done, name string,
 	edit func(*profile.File) (*profile.Edit, error)) error {
 	return c.Change(ctx, t.project, "alias", done, name, edit)
@@ -71,8 +70,8 @@ func (c *call) warnUnresolved(to aliasTarget, name string) {
 	}
 }
 
-// writeAlias reads an alias' name and the words key=value behind it, has the edit made
-// of them, and says where the alias leads nowhere yet.
+// writeAlias reads an alias' name and the words key=value after it, makes the edit, and notes where the alias leads
+// nowhere yet.
 func (c *call) writeAlias(ctx context.Context, to *aliasTarget, done string,
 	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
 	if name, err = to.stripProject(c, c.Args[0]); err != nil {
@@ -106,7 +105,7 @@ func (c *call) aliasKeyValue(s string) (schema.Override, error) {
 	return schema.Override{Field: field, Value: value}, err
 }
 
-// unknownAliasKey says what a key was probably meant to be, without repeating it.
+// unknownAliasKey is the error for an unknown key, with the nearest one. It does not repeat the key.
 func (c *call) unknownAliasKey(k string) error {
 	text := c.Keys.UnknownAliasKey(k)
 	if quoted := "unknown key " + clean.Quote(k); strings.HasPrefix(text, quoted) {
@@ -231,8 +230,8 @@ func (c *call) renameAlias(ctx context.Context, to aliasTarget, from, name strin
 	return c.boundTo(ctx, from, name)
 }
 
-// profilesNaming are the user's own profiles that name an alias of the project's: they stand in
-// another file than it, and are not changed with it.
+// profilesNaming are the user's own profiles that name an alias of the project's: a rename in the project's file does
+// not change them.
 func (c *call) profilesNaming(to aliasTarget, from string, profiles *profile.File) (names []string) {
 	if !to.project {
 		return nil
@@ -246,8 +245,8 @@ func (c *call) profilesNaming(to aliasTarget, from string, profiles *profile.Fil
 	return names
 }
 
-// boundTo says which entries of the wallet are bound to a name that is gone, where the
-// wallet can be read without asking.
+// boundTo notes which entries of the wallet are bound to a removed name, where the wallet can be read without a
+// question.
 func (c *call) boundTo(ctx context.Context, from, name string) error {
 	entries, _, err := c.entriesOf(ctx, from)
 	if err != nil {

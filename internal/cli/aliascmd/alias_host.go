@@ -14,7 +14,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// lookupLimit bounds the question to DNS: the line is written whatever comes of it.
+// lookupLimit bounds the question to DNS: the line is written also without an answer.
 const lookupLimit = 3 * time.Second
 
 func aliasHost() *base.Command {

@@ -23,7 +23,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// chainOf follows an alias that may be used: a project's once it was vouched for.
+// chainOf follows an alias. A project's must be vouched for.
 func (c *call) chainOf(name string) (*address.Chain, error) {
 	if _, err := c.foundAlias(name); err != nil {
 		return nil, err
@@ -40,7 +40,7 @@ func (c *call) chainOf(name string) (*address.Chain, error) {
 	return chain, nil
 }
 
-// aliasFailed is a chain that leads nowhere, or may not be used.
+// aliasFailed is the error for a chain that leads nowhere, or may not be used.
 func aliasFailed(found *finding.Finding) error {
 	text := fmt.Sprintf("%s (%s)", found.Cause, found.Code)
 	for _, seen := range found.Seen {
@@ -277,8 +277,8 @@ func (c *call) knock(ctx context.Context, chain *address.Chain, count int, timeo
 	return nil
 }
 
-// listenerTLS is how TLS is spoken to a listener: from the first byte, where
-// the alias wants it. Other engines agree on it later, which a knock does not wait for.
+// listenerTLS is the TLS rule for a listener that speaks TLS from the first byte, where the alias wants it. Other
+// engines agree on TLS later, after a knock has ended.
 func (c *call) listenerTLS(chain *address.Chain, one address.Candidate) (*tlsrule.Plan, *finding.Finding) {
 	rule := tlsrule.Rule(chain.Text(key.TLS))
 	spec := c.Engines.ByWord(chain.Text(key.Engine))

@@ -8,10 +8,10 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// call is a command of this group that is being run.
+// call is one run of a command of this group.
 type call struct{ *base.Call }
 
-// run makes a command's function of one of this group.
+// run makes a command's function of a method of this group.
 func run(command func(context.Context, *call) error) func(context.Context, *base.Call) error {
 	return func(ctx context.Context, c *base.Call) error { return command(ctx, &call{c}) }
 }

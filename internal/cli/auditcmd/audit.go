@@ -74,7 +74,7 @@ problem of severity high is left.`,
 	}
 }
 
-// auditSubject gathers what there is to look at.
+// auditSubject collects the profiles and files to audit.
 func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit.Subject, error) {
 	c.AsFound = true
 	h, err := c.Home()
@@ -127,7 +127,7 @@ func (c *call) auditSubject(ctx context.Context, o secretcmd.WalletFlags) (audit
 	return s, err
 }
 
-// fix shows the changes of permissions that would help, and makes them.
+// fix shows the changes of permissions that would fix issues, and makes them.
 func (c *call) fix(ctx context.Context, issues []audit.Issue) error {
 	var fixes []*audit.Fix
 	for _, i := range issues {

@@ -12,8 +12,8 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// auditClouds are the cloud accounts of the user, and those of the project that were approved; where ask is set, with
-// what their services say of the instances that profiles name.
+// auditClouds are the cloud accounts of the user, and those of the project that were approved. Where ask is set,
+// their services describe the instances that profiles name.
 func (c *call) auditClouds(ctx context.Context, profiles []*resolve.Profile, ask bool) ([]audit.Cloud, error) {
 	clouds, err := c.Clouds()
 	if err != nil {
@@ -37,8 +37,8 @@ func (c *call) auditClouds(ctx context.Context, profiles []*resolve.Profile, ask
 	return all, nil
 }
 
-// askCloud asks a service for the instances that profiles name, and for the rules of their networks. One that can't be
-// asked is passed over, with a notice.
+// askCloud asks a service for the instances that profiles name, and for the rules of their networks. It skips a
+// service that does not answer, with a notice.
 func (c *call) askCloud(ctx context.Context, clouds *cloud.Accounts, one *audit.Cloud,
 	profiles []*resolve.Profile) error {
 	var names []string

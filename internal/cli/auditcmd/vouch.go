@@ -73,8 +73,8 @@ In CI, where nobody can be asked, -expect compares with the hash that vouch show
 	}
 }
 
-// vouchable are the project's profiles and aliases that the arguments name. Without
-// any they are all profiles, and the aliases that a profile of the user's own names.
+// vouchable are the project's profiles and aliases that the arguments name; without arguments all profiles, and the
+// aliases that profiles of the user's own name.
 func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	if files := transfercmd.ComposeFiles(c.Args); len(files) > 0 {
 		return transfercmd.NewCall(c.Call).VouchableCompose(ctx, files)
@@ -141,8 +141,7 @@ func (c *call) vouchable(ctx context.Context) ([]vouch.Item, error) {
 	return chosen, nil
 }
 
-// vouchableFiles are files that a variable of the environment names: of aliases, services or
-// passwords.
+// vouchableFiles are the files of aliases, services or passwords that an environment variable names.
 func (c *call) vouchableFiles() ([]vouch.Item, error) {
 	home := c.Environment().Home
 	var chosen []vouch.Item
@@ -163,7 +162,7 @@ func (c *call) vouchableFiles() ([]vouch.Item, error) {
 	return chosen, nil
 }
 
-// missingIn is the error for what the project's file does not have.
+// missingIn is the error for a name that the project's file does not have.
 func missingIn(what, name string, names []string) error {
 	if near := nearest.Name(name, names); near != "" {
 		return base.Usage("the project's file has no %s of that name; did you mean %q?", what, near)
@@ -171,8 +170,7 @@ func missingIn(what, name string, names []string) error {
 	return base.Usage("the project's file has no %s of that name", what)
 }
 
-// vouch shows what profiles would use, and records it after a yes, or where its
-// hash is the expected one.
+// vouch shows what profiles would use, and records it after a yes, or where the hash is the expected one.
 func (c *call) vouch(ctx context.Context, items []vouch.Item, expect string) error {
 	c.Environment()
 	var all []vouch.Uses

@@ -10,17 +10,16 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// background is this program, started again as a process that outlives the terminal.
-// Its input and output go through pipes: never through an argument.
+// background is this program, started again as a process that outlives the terminal. Secrets go through its pipes,
+// never through an argument.
 type background struct {
 	Cmd *exec.Cmd
 	In  io.WriteCloser
 	Out io.Reader
 }
 
-// StartBackground starts a hidden command in dir, "" for the folder that one is in.
-// env is all that it has of an environment: a process that stays for hours has no use for the
-// tokens of the shell that it was started from, and others of this user could read them there.
+// StartBackground starts a hidden command in dir, "" for the working folder. env is its whole environment: it must
+// not have the shell's tokens for hours, where this user's other processes could read them.
 func StartBackground(dir string, env []string, words ...string) (*background, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -38,9 +37,8 @@ func StartBackground(dir string, env []string, words ...string) (*background, er
 	return b, b.Cmd.Start()
 }
 
-// needed are the variables that the program itself reads, or a library for it: where files,
-// agents and container engines are, and which authorities count. One that ends with a star
-// stands for all that begin so.
+// needed are the variables that the program or its libraries read: for files, agents, container engines and
+// certificate authorities. A * at the end stands for any ending.
 var needed = []string{
 	"PATH", "HOME", "USER", "LOGNAME", "USERNAME", "LANG", "LC_*", "TZ", "TMPDIR", "TMP", "TEMP", "XDG_*", "GHARBOR_*",
 	"GODEBUG", "NO_COLOR",
@@ -48,9 +46,9 @@ var needed = []string{
 	"APPDATA", "LOCALAPPDATA", "USERPROFILE", "SYSTEMROOT",
 }
 
-// EnvironmentOf is the part of the environment that a background process for a profile needs:
-// what the program reads, and the variables that the profile names. Where the profile runs a
-// command for a secret, what that needs can't be known, and all is handed on.
+// EnvironmentOf is the part of the environment that a background process for a profile needs: the variables that the
+// program reads, and those that the profile names. Where the profile runs a command for a secret, it is all of it, as
+// nobody knows what the command needs.
 func (c *Call) EnvironmentOf(p *resolve.Profile) []string {
 	named, all := p.NamedVariables()
 	if all {

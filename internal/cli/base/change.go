@@ -11,15 +11,15 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// Target says which file an edit of a profile goes to: the project's where that
-// was asked for, or where only the project has the name.
+// Target says which file an edit of a profile changes: the project's with -project, or where only the project has the
+// name.
 type Target struct{ Project bool }
 
 func (t *Target) Flag(fs *FlagSet) {
 	fs.BoolVar(&t.Project, "project", false, "in the project's gharbor.toml rather than in your own file")
 }
 
-// StripProject takes "project:" off a name and notes what it says.
+// StripProject removes "project:" from a name and notes it.
 func (t *Target) StripProject(c *Call, name string) (string, error) {
 	if own, ok := strings.CutPrefix(name, syntax.ProjectPrefix); ok {
 		t.Project = true
@@ -37,7 +37,7 @@ func (t *Target) StripProject(c *Call, name string) (string, error) {
 	return name, nil
 }
 
-// Update edits the user's or the project's file of profiles and says what was done.
+// Update edits the user's or the project's file of profiles and prints what it did.
 func (c *Call) Update(ctx context.Context, t Target, done, name string,
 	edit func(*profile.File) (*profile.Edit, error)) error {
 	if err := c.Change(ctx, t.Project, "profile", done, name, edit); err != nil {
@@ -60,7 +60,7 @@ func (c *Call) Change(ctx context.Context, project bool, kind, done, name string
 	return nil
 }
 
-// Write makes an edit and says nothing; path is the file that was changed.
+// Write makes an edit and prints nothing; path is the file that it changed.
 func (c *Call) Write(ctx context.Context, project bool, kind string,
 	edit func(*profile.File) (*profile.Edit, error)) (path string, err error) {
 	h, err := c.Home()
@@ -86,7 +86,7 @@ func (c *Call) Write(ctx context.Context, project bool, kind string,
 	return path, nil
 }
 
-// MayRemove asks whether something is to be removed, unless -yes said so.
+// MayRemove asks whether to remove something, unless -yes was given.
 func (c *Call) MayRemove(ctx context.Context, yes bool, what string) (bool, error) {
 	if yes {
 		return true, nil

@@ -21,7 +21,7 @@ import (
 	"gentleharbor/core/wallet"
 )
 
-// Clouds are the cloud accounts of this user and of the project, one for the whole run.
+// Clouds are the cloud accounts of this user and of the project, made once for the whole run.
 func (c *Call) Clouds() (*cloud.Accounts, error) {
 	if c.clouds != nil {
 		return c.clouds, nil
@@ -79,7 +79,7 @@ func (c *Call) CloudSession(name string) (*cloud.Session, error) {
 	return nil, CloudFailed(found)
 }
 
-// CloudFailed is a command's error for what a cloud did not do: 4 where nobody is signed in, else 5.
+// CloudFailed is a command's error for a finding of a cloud account: exit code 4 where nobody is signed in, else 5.
 func CloudFailed(found *finding.Finding) error {
 	code := ExitServer
 	if found.Is(finding.CloudNotSignedIn, finding.CloudSignInExpired) || found.Code.Area() != "cloud" {
@@ -88,8 +88,8 @@ func CloudFailed(found *finding.Finding) error {
 	return FindingError(code, &secret.Failure{Found: found}, found)
 }
 
-// ExpectClouds lets the service of each cloud account be asked once for all the instances of profiles. once holds what
-// it says for the whole run.
+// ExpectClouds makes one request to the service of each cloud account for all instances of profiles. With once, its
+// answer is used for the whole run.
 func (c *Call) ExpectClouds(profiles []*resolve.Profile, once bool) {
 	var refs []cloudref.Ref
 	for _, p := range profiles {
@@ -106,7 +106,7 @@ func (c *Call) ExpectClouds(profiles []*resolve.Profile, once bool) {
 	}
 }
 
-// memory is the process that keeps the wallet unlocked, as a place for tokens; nil where there is none.
+// memory is the process that keeps the wallet unlocked, which also keeps tokens; nil where there is none.
 func (c *Call) memory(ctx context.Context) tokens.Memory {
 	s, _, err := c.Store("")
 	if err != nil {
@@ -123,7 +123,7 @@ func (c *Call) memory(ctx context.Context) tokens.Memory {
 	return u
 }
 
-// dialWritten connects to a host and port as a profile's address would be: [hosts] comes before DNS.
+// dialWritten connects to a host and port as to a profile's address: [hosts] comes before DNS.
 func (c *Call) dialWritten(ctx context.Context, network, at string) (net.Conn, error) {
 	n := route.System()
 	host, text, err := net.SplitHostPort(at)

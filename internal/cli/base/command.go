@@ -1,7 +1,7 @@
-// Package base has what all commands are made of: the command value, flags, help, completion, exit codes, and the
-// loading of profiles. The packages beside it have the commands of one group each. A command is a struct value, from
-// which help is rendered; it turns flags into a call of the core and its result into output. Commands return errors,
-// and Run alone turns an error into an exit code. Start with Command and Run.
+// Package base has what all commands need: the command value, flags, help, completion, exit codes, and the loading of
+// profiles. Each package beside it has the commands of one group. A command is a struct value, which help also shows;
+// it turns flags into a call of the core, and the result into output. Commands return errors, and only Run turns an
+// error into an exit code. Start with Command and Run.
 package base
 
 import (
@@ -39,16 +39,15 @@ type World struct {
 	Engines engine.Set
 	// Dir is the working folder, "" for the process's own.
 	Dir string
-	// Environ is the whole environment as the program was given it, "NAME=value".
+	// Environ is the program's whole environment, "NAME=value".
 	Environ func() []string
 
-	// Interrupts makes a context that Ctrl-C ends. A command that is over in
-	// milliseconds does without: the system ends it, and its start is quicker.
-	// nil where the context given to Run is one already.
+	// Interrupts makes a context that Ctrl-C ends. A command that takes milliseconds needs none: the system ends it,
+	// and its start is quicker. nil where the context of Run is such a one.
 	Interrupts func(context.Context) (context.Context, context.CancelFunc)
 
-	// Exit ends the program at once. It is used where a command does not end soon after
-	// Ctrl-C; nil where it may take its time.
+	// Exit ends the program at once, where a command does not end soon after Ctrl-C. Where it is nil, the program
+	// waits for the command.
 	Exit func(code int)
 }
 
@@ -65,7 +64,7 @@ type Command struct {
 	Program  bool // two dashes and a program stand behind its own words
 	Patient  bool // a signal is its program's, which may go on
 	Signals  bool // it looks after signals itself
-	// Words are what may stand for a placeholder of Args, for completion; nil where the table of sources has it.
+	// Words offers words for a placeholder of Args, for completion; nil where the table of sources does.
 	Words   func(*Call) map[string][]string
 	MinArgs int // of names
 	MaxArgs int // of names; -1 for any number
@@ -96,7 +95,7 @@ type Call struct {
 	typed    []string        // the words behind "gharbor", as they were given
 }
 
-// Maker makes a command by its name: a run makes the one that it is of.
+// Maker has a command's name and makes the command: a run makes only its own.
 type Maker struct {
 	Name  string
 	Make  func() *Command
@@ -112,8 +111,8 @@ func makeCommands(makers []Maker) []*Command {
 	return all
 }
 
-// Run runs one of the commands that makers make, in the order in which help shows them, and returns the
-// program's exit code.
+// Run runs one of the makers' commands, and returns the program's exit code. Help shows the commands in the order of
+// makers.
 func Run(ctx context.Context, w World, makers []Maker, args []string) (code int) {
 	_, noColour := w.Lookup("NO_COLOR")
 	term := render.NewTerminal(w.Stdin, w.Stderr, noColour)
@@ -143,13 +142,13 @@ func Run(ctx context.Context, w World, makers []Maker, args []string) (code int)
 	return code
 }
 
-// outside reports whether an error is a finding: what something outside did, or did not do.
+// outside reports whether an error is a finding, and so not the program's own.
 func outside(err error) bool {
 	failure, exit := new(secret.Failure), new(ExitError)
 	return errors.As(err, &failure) || errors.As(err, &exit) && exit.Outside
 }
 
-// Defect shows a panic of a goroutine that nobody waits for, and is its exit code.
+// Defect prints a panic of a goroutine that nobody waits for, and returns the exit code.
 func Defect(stderr io.Writer, d *defect.Defect) int {
 	return showDefect(render.NewTerminal(nil, stderr, true), d)
 }
@@ -227,13 +226,12 @@ func dispatch(ctx context.Context, w World, term *render.Terminal, noColour bool
 	return err
 }
 
-// lastMoment is how long a command may go on after Ctrl-C: what tidies up behind it takes less,
-// and what does not end by then hangs in a library.
+// lastMoment is how long a command may go on after Ctrl-C: its clean-up takes less, and a command that takes longer
+// hangs in a library.
 const lastMoment = 10 * time.Second
 
-// choice finds the command that the first words name, a group's verb included.
-// rest are the words behind it; a group comes back itself where no verb follows,
-// or "help".
+// choice finds the command of the first words, with a group's verb. rest are the words after it. It returns the group
+// itself where no verb follows, or "help".
 func choice(makers []Maker, words []string) (cmd *Command, rest []string, err error) {
 	var all []*Command
 	for _, m := range makers {

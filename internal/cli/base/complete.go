@@ -14,14 +14,14 @@ import (
 // Offer is a word that completion offers, with what it is.
 type Offer struct{ Word, What string }
 
-// Completion is what may stand in a place of a command line.
+// Completion is the words for one place of a command line.
 type Completion struct {
 	Offers []Offer
 	Files  bool // names of files may stand there too
 }
 
-// Complete is what may stand in the place of the last word, of which that much was typed; the words before it come
-// behind the program's name. It reads files, and neither asks, dials nor unlocks.
+// Complete offers words for the last word, whose beginning was typed. The words before it are those after the
+// program's name. It reads files, and never asks, dials or unlocks.
 func (c *Call) Complete(words []string) Completion {
 	// Nothing is made safer here, and nothing said.
 	c.AsFound, c.Terminal = true, render.NewTerminal(nil, io.Discard, true)
@@ -36,7 +36,7 @@ func (c *Call) Complete(words []string) Completion {
 	return all
 }
 
-// place is what may stand behind words, given what was typed there.
+// place offers words for the place after words, where typed is there already.
 func (c *Call) place(before []string, typed string) Completion {
 	commands := make([]*Command, len(c.Makers))
 	for i, m := range c.Makers {
@@ -78,7 +78,7 @@ func namesOf(commands []*Command, group string) (all []Offer) {
 	return all
 }
 
-// placeOf is what may stand behind a command's name and words of its own.
+// placeOf offers words for the place after a command's name and its own words.
 func (c *Call) placeOf(cmd *Command, before []string, typed string) Completion {
 	fs := flagsOf(cmd, c.Keys)
 	fs.BoolVar(new(bool), "verbose", false, "log each step to stderr, never a secret")
@@ -122,7 +122,7 @@ func (fs *FlagSet) offers(dashes string) (all []Offer) {
 }
 
 // placeholders are the words of a command's Args that stand for a name, in order, without marks; repeated is whether
-// the last may stand more than once.
+// the last may be given more than once.
 func placeholders(args string) (all []string, repeated bool) {
 	skip := false
 	for word := range strings.FieldsSeq(args) {
@@ -158,8 +158,8 @@ func (c *Call) completeName(cmd *Command, names []string, typed string) Completi
 	return Completion{}
 }
 
-// source is where the words of a placeholder come from: the command's own list, or the table for it, for its group, or
-// for all commands; nil where nothing is known of it.
+// source is where the words of a placeholder come from: the command's own list, or the table's entry for the command,
+// its group, or all commands; nil for none.
 func (c *Call) source(cmd *Command, placeholder string) source {
 	if cmd.Words != nil {
 		if words := cmd.Words(c)[placeholder]; words != nil {
@@ -191,7 +191,7 @@ func (c *Call) completeFlag(cmd *Command, fs *FlagSet, name, typed string) Compl
 	return Completion{}
 }
 
-// flagSource is where the values of a flag come from, nil where nothing is known of it.
+// flagSource is where the values of a flag come from, nil for none.
 func (c *Call) flagSource(cmd *Command, fs *FlagSet, name string) source {
 	for _, k := range []string{cmd.Name + " -" + name, "-" + name} {
 		if s, ok := sources()[k]; ok {
@@ -204,8 +204,8 @@ func (c *Call) flagSource(cmd *Command, fs *FlagSet, name string) source {
 	return nil
 }
 
-// UncompletedPlaces are the places of commands of which completion knows nothing: a placeholder, or a flag that takes
-// a value. It is for a test of the list of commands.
+// UncompletedPlaces are the places without a source: a placeholder, or a flag that takes a value. It is for a test of
+// the list of commands.
 func UncompletedPlaces(keys *schema.Schema, makers []Maker) (all []string) {
 	own := make(map[string]bool)
 	for _, name := range flagsWithoutWords() {

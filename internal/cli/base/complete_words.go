@@ -13,11 +13,11 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// source gives the words that may stand in a place, of which that much was typed.
+// source offers words for a place; typed is there already.
 type source func(c *Call, typed string) Completion
 
-// sources are by placeholder of a command's Args, or by flag with its dash; before it may stand the command or its
-// group. A test compares it with what the commands have.
+// sources has each source by placeholder of a command's Args, or by flag with its dash, also with the command or its
+// group before it. A test compares it with the commands.
 func sources() map[string]source {
 	return map[string]source{
 		"PROFILE": profiles,
@@ -100,7 +100,7 @@ func fieldSource(f *schema.Field) source {
 	return noWords
 }
 
-// assignments are words key=value: the keys, then the values of the one that was typed.
+// assignments offers words key=value: the keys, then the values of the typed one.
 func assignments(fields func(*Call) []schema.Field) source {
 	return func(c *Call, typed string) (all Completion) {
 		list := fields(c)
@@ -132,7 +132,7 @@ func assignments(fields func(*Call) []schema.Field) source {
 	}
 }
 
-// entries are the names that entries of the wallet are likely to have: the wallet itself is sealed.
+// entries offers likely names of the wallet's entries, as the wallet itself is sealed.
 func entries(c *Call, typed string) Completion {
 	all := values(key.Secret, "wallet:")(c, typed)
 	for _, name := range profile.Heads(c.ownFile(profile.Home.ProfilesPath), "profile") {
@@ -167,7 +167,7 @@ func text(path string) []byte {
 	return data
 }
 
-// values are what a key has in the user's profiles, behind a prefix; of a list, its items.
+// values offers a key's values in the user's profiles, after a prefix; of a list, its items.
 func values(k key.Name, prefix string) source {
 	return func(c *Call, _ string) (all Completion) {
 		for _, value := range profile.Values(c.ownFile(profile.Home.ProfilesPath), string(k)) {
@@ -191,7 +191,7 @@ func heads(kind string) source {
 	}
 }
 
-// addressValues gives the values of a key that is a kind of address: the tables of that kind, and what profiles have.
+// addressValues offers values of a key that is a kind of address: the tables of that kind, and the profiles' values.
 func addressValues(f *schema.Field) source {
 	return func(c *Call, typed string) Completion {
 		all := heads(string(f.Name))(c, typed)
@@ -202,7 +202,7 @@ func addressValues(f *schema.Field) source {
 	}
 }
 
-// profiles are the user's, by the heads of their file, and those of the project's file.
+// profiles offers the user's profiles, by the heads of their file, and the project's.
 func profiles(c *Call, _ string) (all Completion) {
 	for _, name := range profile.Heads(c.ownFile(profile.Home.ProfilesPath), "profile") {
 		all.Offers = append(all.Offers, Offer{Word: name})
@@ -224,7 +224,7 @@ func profiles(c *Call, _ string) (all Completion) {
 	return all
 }
 
-// projectStates tells of the project's profiles those that were approved. It reads both files, and says nothing.
+// projectStates says which of the project's profiles were approved. It reads both files, and prints nothing.
 func (c *Call) projectStates(project []byte) map[string]string {
 	states := make(map[string]string)
 	if len(project) == 0 || len(project) > large {

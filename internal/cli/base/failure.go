@@ -23,7 +23,7 @@ const (
 	ExitInterrupted = 130 // Ctrl-C, as shells number it
 )
 
-// ExitCodes are the exit codes, with what each means.
+// ExitCodes are the exit codes, each with its meaning.
 func ExitCodes() []struct {
 	Code    int
 	Meaning string
@@ -44,7 +44,7 @@ func ExitCodes() []struct {
 	}
 }
 
-// ExitError is an error with an exit code of its own and lines to try.
+// ExitError is an error with an exit code and lines to try.
 type ExitError struct {
 	Code int
 	Err  error // nil: the message is printed already
@@ -63,12 +63,12 @@ func (e *ExitError) Error() string {
 
 func (e *ExitError) Unwrap() error { return e.Err }
 
-// Failure is an error with its exit code and lines to try. Without an error the message is printed already.
+// Failure makes an error with an exit code and lines to try. Without an error, the message was printed already.
 func Failure(code int, err error, try ...string) error {
 	return &ExitError{Code: code, Err: err, Try: try}
 }
 
-// Advise adds steps that are no command to an error.
+// Advise adds steps to an error that are no commands.
 func Advise(err error, steps ...string) error {
 	var exit *ExitError
 	if errors.As(err, &exit) {
@@ -120,7 +120,7 @@ func ExitCode(err error) (code int, try, steps []string) {
 	return ExitFailed, nil, nil
 }
 
-// RouteFailed is a way to a server that could not be gone.
+// RouteFailed is the error for a route to a server that failed.
 func RouteFailed(found *finding.Finding) error {
 	return FindingError(ExitServer, &secret.Failure{Found: found}, found)
 }

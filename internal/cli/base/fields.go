@@ -37,7 +37,7 @@ func (a *Assignments) Flags(fs *FlagSet) {
 	}
 }
 
-// Add notes a value. Its errors never repeat it.
+// Add notes a value. Its errors never repeat the value.
 func (a *Assignments) Add(field *schema.Field, s string, more bool) error {
 	value, err := field.ParseValue(s)
 	if err != nil {
@@ -74,9 +74,8 @@ func (a Assignments) OneAddress() error {
 	return nil
 }
 
-// WholePaths makes paths that were typed here independent of the folder that
-// one is in now: in the file, a relative path belongs to the file's folder. A
-// path that starts with "~" or a variable is left as it is.
+// WholePaths makes typed relative paths absolute, as a relative path in the file belongs to the file's folder. It
+// leaves a path that starts with "~" or a variable.
 func (a Assignments) WholePaths(home string) {
 	for i, have := range a {
 		text := have.Value.Text()
@@ -91,8 +90,8 @@ func (a Assignments) WholePaths(home string) {
 	}
 }
 
-// ReadAssignments reads a profile's name and the words key=value behind it, for an edit of
-// the user's file or the project's.
+// ReadAssignments reads a profile's name and the words key=value after it, for an edit of the user's file or the
+// project's.
 func (c *Call) ReadAssignments(to *Target,
 	read func(string) (schema.Override, error)) (name string, sets Assignments, err error) {
 	if name, err = to.StripProject(c, c.Args[0]); err != nil {
@@ -102,7 +101,7 @@ func (c *Call) ReadAssignments(to *Target,
 	return name, sets, err
 }
 
-// Settings reads the words key=value behind the first.
+// Settings reads the words key=value after the first.
 func (c *Call) Settings(project bool, read func(string) (schema.Override, error)) (sets Assignments, err error) {
 	for i, arg := range c.Args[1:] {
 		one, err := read(arg)

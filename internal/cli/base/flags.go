@@ -9,8 +9,8 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// FlagSet is the flags of a command that is being made, with the keys of profiles that some of them are. Help shows
-// them in the order in which they are made, so that those that belong together stand together.
+// FlagSet has the flags of a command, and the keys of profiles that some flags set. Help shows flags in the order in
+// which they were added, so that related ones are together.
 type FlagSet struct {
 	*flag.FlagSet
 	Keys  *schema.Schema
@@ -39,13 +39,13 @@ func flagsOf(cmd *Command, keys *schema.Schema) *FlagSet {
 	return fs
 }
 
-// isSwitch reports whether a flag stands without a value.
+// isSwitch reports whether a flag takes no value.
 func isSwitch(v flag.Value) bool {
 	b, ok := v.(interface{ IsBoolFlag() bool })
 	return ok && b.IsBoolFlag()
 }
 
-// Section puts a heading before the flags that are made next.
+// Section puts a heading before the flags that are added next.
 func (fs *FlagSet) Section(heading string) { fs.head = heading }
 
 func (fs *FlagSet) note(name string) {

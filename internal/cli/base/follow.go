@@ -11,18 +11,17 @@ import (
 	"gentleharbor/core/profile/schema"
 )
 
-// FollowUp is a run as the commands to try after it must repeat it: they are about the connection that it made.
+// FollowUp has the flags of a run that the commands to try must repeat, as they are about the same connection.
 type FollowUp struct {
 	Over    Overrides
 	Timeout time.Duration // 0 where none was given
 	As      string        // the administrator's profile, "" where none was given
-	// Target is what was tested in place of a profile, as it was given; "" for a profile.
+	// Target is the tested URL, address or alias as it was typed; "" for a profile.
 	Target string
 }
 
-// Follow gives the commands to try of a finding about a profile the flags of the run that found it. A command that
-// sets a key for which the run had another value becomes a test with the new value: to set it in the profile would not
-// change what the run did.
+// Follow adds the flags of a run to the commands to try of its finding. A command that sets a key becomes a test with
+// the new value where the run had another value for the key: to set it in the profile would not change such a run.
 func (c *Call) Follow(f FollowUp, profile string, found *finding.Finding) {
 	if found == nil || len(f.Over) == 0 && f.Timeout == 0 && f.As == "" && f.Target == "" {
 		return
@@ -44,8 +43,7 @@ func (c *Call) Follow(f FollowUp, profile string, found *finding.Finding) {
 	}
 }
 
-// targetSteps are steps to do about a profile as steps about the target that stands for it. What only a profile has is
-// left out.
+// targetSteps changes steps about a profile to steps about a target, and leaves out those that only a profile has.
 func (f FollowUp) targetSteps(profile string, steps []string) []string {
 	all := []string{}
 	for _, step := range steps {
@@ -58,10 +56,10 @@ func (f FollowUp) targetSteps(profile string, steps []string) []string {
 	return all
 }
 
-// commentSign stands between a command to try and its comment.
+// commentSign is between a command to try and its comment.
 const commentSign = "   # "
 
-// follow is a command with the flags of the run, "" for one that needs a profile where there is none.
+// follow adds the flags of the run to a command; it is "" for one that needs a profile where there is none.
 func (c *Call) follow(f FollowUp, profile, command string) string {
 	words := strings.Fields(command)
 	name := 2 // where the profile stands
@@ -126,7 +124,7 @@ func (c *Call) settings(words []string) (all []schema.Override, err error) {
 	return all, nil
 }
 
-// any reports whether one of sets is for a key that is overridden.
+// any reports whether one of sets is for a key with an override.
 func (o Overrides) any(sets []schema.Override) bool {
 	for _, have := range o {
 		for _, set := range sets {
@@ -138,7 +136,7 @@ func (o Overrides) any(sets []schema.Override) bool {
 	return false
 }
 
-// replace returns the overrides with others in the place of those for the same keys.
+// replace returns the overrides, with others in place of those for the same keys.
 func (o Overrides) replace(sets []schema.Override) Overrides {
 	var all Overrides
 	for _, have := range o {

@@ -144,8 +144,8 @@ func commandHelp(out io.Writer, keys *schema.Schema, cmd *Command) error {
 	return show(out, &b)
 }
 
-// InWords puts the words of the first engine, and lists of engines, in the place of names in braces: help and
-// examples are the same whatever engines there are.
+// InWords replaces names in braces by the words of the first engine, or by lists of engines: help and examples need
+// no change for another set of engines.
 func InWords(keys *schema.Schema, text string) string {
 	if !strings.Contains(text, "{{") {
 		return text

@@ -115,8 +115,8 @@ func (c *Call) Missing(file *profile.File, name string) error {
 	return file.Missing(name)
 }
 
-// explainAddress returns the error for an address in the place of a profile's name; nil for another word. The address
-// is not repeated: it may have a password in it.
+// explainAddress returns the error for an address in place of a profile's name; nil for another word. It does not
+// repeat the address, which may have a password in it.
 func explainAddress(word string) error {
 	_, rest, isURL := strings.Cut(word, "://")
 	account, _, hasAccount := strings.Cut(rest, "@")
@@ -138,8 +138,7 @@ func explainAddress(word string) error {
 	return nil
 }
 
-// FindProfile finds a profile by its name, and says so where the project has one of
-// the same name.
+// FindProfile finds a profile by its name, and notes where the project has one of the same name.
 func (c *Call) FindProfile(file *profile.File, name string) (*profile.Profile, error) {
 	p := file.Lookup(name)
 	if p == nil && c.Broken == nil {
@@ -172,7 +171,7 @@ func (c *Call) read() (*profile.File, error) {
 	return file, err
 }
 
-// Environment is what resolving a profile takes from the machine.
+// Environment is the part of the machine that resolving a profile needs.
 func (c *Call) Environment() resolve.Environment {
 	home := profile.UserHome(c.Lookup)
 	if c.Vouched.Path == "" {
@@ -187,8 +186,8 @@ func (c *Call) Environment() resolve.Environment {
 	return env
 }
 
-// LikelyUser is the account that a person most likely has on a server of an engine: this account's name, else that of
-// the administrator that such a server is made with.
+// LikelyUser is the account that a person most likely has on a server of an engine: the system account's name, else
+// that of a new server's administrator.
 func (c *Call) LikelyUser(spec *engine.Spec) string {
 	if user := c.SystemAccount(); user != "" || len(spec.Accounts.Administrators) == 0 {
 		return user
@@ -196,7 +195,7 @@ func (c *Call) LikelyUser(spec *engine.Spec) string {
 	return spec.Accounts.Administrators[0]
 }
 
-// SystemAccount is the name of the system account, as its environment says.
+// SystemAccount is the name of the system account, from the environment.
 func (c *Call) SystemAccount() string {
 	for _, name := range []string{"USER", "LOGNAME"} {
 		if user, ok := c.Lookup(name); ok && user != "" {

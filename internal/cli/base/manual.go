@@ -8,7 +8,7 @@ import (
 )
 
 // Manual are the pages of the manual, section 1, by file name: one for the program, and one for each command with its
-// verbs. They are made of what help shows (man(7) for the form). date stands at the foot, such as "2026-11-29".
+// verbs. They have the text of help, in the form of man(7). date is at the foot, such as "2026-11-29".
 func Manual(keys *schema.Schema, makers []Maker, date string) map[string]string {
 	pages := make(map[string]string)
 	m := manualPage{keys: keys}
@@ -78,7 +78,7 @@ type manualPage struct {
 	keys *schema.Schema
 }
 
-// escapeManual keeps what man(7) gives a meaning from having it.
+// escapeManual escapes what man(7) gives a meaning.
 func escapeManual(text string) string {
 	text = strings.NewReplacer(`\`, `\e`, "-", `\-`).Replace(text)
 	if strings.HasPrefix(text, ".") || strings.HasPrefix(text, "'") {
@@ -94,7 +94,7 @@ func (m *manualPage) head(name, summary, date string) {
 
 func (m *manualPage) section(name string) { fmt.Fprintf(m, ".SH %s\n", escapeManual(name)) }
 
-// text writes paragraphs; lines that begin with blanks stand as they are.
+// text writes paragraphs; lines that begin with blanks are kept as they are.
 func (m *manualPage) text(text string) {
 	plain := false
 	for line := range strings.Lines(InWords(m.keys, text)) {
@@ -119,7 +119,7 @@ func (m *manualPage) item(name, text string) {
 	fmt.Fprintf(m, ".TP\n.B %s\n%s\n", escapeManual(name), escapeManual(text))
 }
 
-// command writes how a command is called, what it does, its flags and examples.
+// command writes a command's forms, what it does, its flags and examples.
 func (m *manualPage) command(cmd *Command) {
 	fmt.Fprintf(m, ".PP\n.B %s\n", escapeManual(strings.TrimSpace("gharbor "+cmd.Name+" "+cmd.Args)))
 	if cmd.Long != "" {

@@ -26,7 +26,7 @@ func (c *Call) Containers() *find.Engines {
 	return c.asked
 }
 
-// Network is what dialling takes from this machine.
+// Network is the part of this machine that dialling needs.
 func (c *Call) Network() route.Network {
 	network := route.System()
 	network.Containers = c.Containers()
@@ -36,7 +36,7 @@ func (c *Call) Network() route.Network {
 	return network
 }
 
-// BindingOf binds a wallet's entry to where a profile leads.
+// BindingOf makes a binding to a profile's address.
 func (c *Call) BindingOf(ctx context.Context, p *resolve.Profile) (binding.Binding, error) {
 	b, err := binding.New(ctx, c.Network().Sources(), p)
 	var failure *secret.Failure
@@ -49,14 +49,14 @@ func (c *Call) BindingOf(ctx context.Context, p *resolve.Profile) (binding.Bindi
 	return b, Usage("%w", err)
 }
 
-// HopPlaces are what hops take from this machine.
+// HopPlaces are the parts of this machine that hops use.
 func (c *Call) HopPlaces() (hop.Places, error) {
 	h, err := c.Home()
 	return hop.Places{Home: c.Environment().Home, Known: filepath.Join(h.Dir, "known_hosts"), Lookup: c.Lookup}, err
 }
 
-// PlanHops is what a profile's hops are, with notes on what of the SSH client
-// configuration is not honoured.
+// PlanHops finds a profile's hops, with notes about options of the SSH client configuration that gharbor does not
+// follow.
 func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	places, err := c.HopPlaces()
 	if err != nil {
@@ -69,7 +69,7 @@ func (c *Call) PlanHops(p *resolve.Profile) ([]*hop.Hop, []string, error) {
 	return hops, notes, nil
 }
 
-// HandOver is the connection that a profile leads to, for another program: to its servers in the order of the file.
+// HandOver makes a profile's connection for another program, to its servers in the order of the file.
 func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value) (handover.Connection, error) {
 	if found := p.Problem(); found != nil {
 		return handover.Connection{}, &secret.Failure{Found: found}
@@ -81,8 +81,8 @@ func (c *Call) HandOver(ctx context.Context, p *resolve.Profile, v secret.Value)
 	return c.HandOverTo(ctx, p, servers, v)
 }
 
-// HandOverTo is the connection to servers of a profile, for another program. The authority of a cloud instance becomes
-// a file, which such a program can read.
+// HandOverTo makes the connection to servers of a profile for another program. The authority of a cloud instance is
+// written to a file, which that program can read.
 func (c *Call) HandOverTo(ctx context.Context, p *resolve.Profile, servers []address.Candidate,
 	v secret.Value) (handover.Connection, error) {
 	conn, found := handover.NewConnection(p, servers, v)

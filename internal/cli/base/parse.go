@@ -16,8 +16,8 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// parse takes flags before and after names, up to "--". A flag's wrong value
-// is named by its flag and never repeated: it may be a misplaced password.
+// parse takes flags before and after names, up to "--". An error for a flag's value names the flag and never repeats
+// the value, which may be a password in the wrong place.
 func (c *Call) parse(cmd *Command, args []string) (verbose bool, err error) {
 	fs := newFlagSet(cmd, c.Keys)
 	fs.SetOutput(io.Discard)
@@ -75,8 +75,7 @@ func (c *Call) countArgs(cmd *Command) error {
 	return nil
 }
 
-// quietValue keeps a flag's error apart from the value that the flag package would
-// repeat.
+// quietValue keeps a flag's error, as the flag package would repeat the value in its own.
 type quietValue struct {
 	flag.Value
 	name  string
@@ -95,7 +94,7 @@ func (q *quietValue) Set(s string) error {
 	return err
 }
 
-// IsBoolFlag lets a switch stand without a value.
+// IsBoolFlag says that a switch needs no value.
 func (q *quietValue) IsBoolFlag() bool { return isSwitch(q.Value) }
 
 func (q *quietValue) String() string {
@@ -160,8 +159,8 @@ func (c *Call) flagError(cmd *Command, fs *FlagSet, err, wrong error) error {
 // isWord reports whether a word is one of several with blanks between them.
 func isWord(words, word string) bool { return slices.Contains(strings.Fields(words), word) }
 
-// plainFlag reports whether an unknown flag's name may be repeated: what has
-// digits or signs in it may be a password that slipped in.
+// plainFlag reports whether an unknown flag's name may be repeated: one with digits or signs may be a password in the
+// wrong place.
 func plainFlag(name string) bool {
 	return len(name) <= 20 && strings.Trim(name, "abcdefghijklmnopqrstuvwxyz-") == ""
 }

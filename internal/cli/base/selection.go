@@ -12,14 +12,13 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// Selection is the flags that choose among the profiles.
+// Selection has the flags that choose among the profiles.
 type Selection struct {
 	resolve.Selection
 	all bool // only where all was asked for by name
 }
 
-// Flags registers -tag and -engine, and -all where a command does nothing
-// without being told to which profiles.
+// Flags registers -tag and -engine, and -all for a command that needs names or a flag.
 func (s *Selection) Flags(fs *FlagSet, all bool) {
 	fs.Func("tag", "only profiles with this tag", func(text string) error {
 		if text == "" {
@@ -41,7 +40,7 @@ func (s *Selection) Flags(fs *FlagSet, all bool) {
 	}
 }
 
-// Narrow is the selection where -all says no more than that several are meant, beside -tag or -engine.
+// Narrow is the selection without -all, where -tag or -engine is given beside it.
 func (s Selection) Narrow() Selection {
 	if s.Tag != "" || s.Engine != "" {
 		s.all = false
@@ -52,8 +51,8 @@ func (s Selection) Narrow() Selection {
 // Used reports whether any of the flags was given.
 func (s *Selection) Used() bool { return s.all || s.Tag != "" || s.Engine != "" }
 
-// Choose returns the profiles that the names or the flags mean, in their
-// order. None at all is a mistake: a check of nothing would look like success.
+// Choose returns the profiles of the names or the flags, in their order. None is an error: a check of nothing would
+// look like success.
 func (c *Call) Choose(s Selection, over Overrides) ([]*resolve.Profile, error) {
 	switch {
 	case len(c.Args) > 0 && s.Used():
@@ -102,7 +101,7 @@ func (c *Call) chooseNamed(file *profile.File, over Overrides) (chosen []*resolv
 	return chosen, nil
 }
 
-// chooseFitting returns the profiles that a selection has. A project's profile that is not vouched for is left out,
+// chooseFitting returns the profiles that fit a selection. It leaves out a project's profile that nobody vouched for,
 // with a notice.
 func (c *Call) chooseFitting(file *profile.File, s Selection, over Overrides) ([]*resolve.Profile, error) {
 	selected := s.Choose(file, over, c.Environment())

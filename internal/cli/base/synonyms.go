@@ -9,14 +9,13 @@ import (
 	"gentleharbor/core/profile/syntax"
 )
 
-// suggestion is what people mean by a word that is no command here: the command that does it, with NAME for the
-// profile.
+// suggestion is the command that people mean by another word, with NAME for the profile.
 type suggestion struct {
 	what string // in words
 	line string
 }
 
-// Words that people try first, by what they mean. A word that is a command is none.
+// Words that people try first, by the command that they mean.
 const (
 	runs    = "connect login sql run exec execute select statement shell cli"
 	tests   = "ping check status verify try health"
@@ -28,7 +27,7 @@ const (
 	loads   = "restore source insert upload"
 )
 
-// suggestFor returns the command that a word means, nil for none. It is made when it is asked for: most words are
+// suggestFor returns the command that a word means, nil for none. The table is made at the first call: most words are
 // commands.
 func suggestFor(word string) *suggestion {
 	one := func(words, what, line string) *suggestion {
@@ -92,13 +91,13 @@ func meantError(word string, after []string) error {
 // renamed are verbs by their old names.
 var renamed = map[string]string{"secret put": "secret keep", "wallet put": "wallet keep"}
 
-// shortFlags are the flags that other programs have for what a flag of a longer name is here.
+// shortFlags are short flags of other programs, each with our flag.
 var shortFlags = map[string]string{
 	"u": "user", "U": "user", "P": "port", "d": "database", "D": "database", "H": "host", "f": "file", "o": "out",
 	"y": "yes", "v": "verbose", "q": "quiet", "c": "file",
 }
 
-// passwordFlags are what people write for a password.
+// passwordFlags are the flags that people try for a password.
 const passwordFlags = "p pw W pass passwd password pwd"
 
 // sameVerbs are verbs that mean the same in one group or another.
@@ -114,7 +113,7 @@ var sameVerbs = [][]string{
 	{"revoke", "deny", "take"},
 }
 
-// sameVerb is the verb among names that means what word means; "" for none.
+// sameVerb is the verb among names that means the same as word; "" for none.
 func sameVerb(word string, names []string) string {
 	for _, set := range sameVerbs {
 		if !slices.Contains(set, strings.ToLower(word)) {

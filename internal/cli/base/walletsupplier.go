@@ -35,8 +35,7 @@ func (c *Call) Finder() (*secret.Finder, error) {
 	}, err
 }
 
-// Store is the wallet that the flag, the settings or the usual place name, and
-// the place of the pin file of a reader.
+// Store is the wallet of the flag, of the settings or of the usual place, and the path of a reader's pin file.
 func (c *Call) Store(path string) (s wallet.Store, pin string, err error) {
 	h, err := c.Home()
 	if err != nil {
@@ -68,8 +67,8 @@ func (c *Call) walletSupplier(path string) (*wallet.Supplier, error) {
 	return &wallet.Supplier{Store: s, Pin: pin, Terminal: c.Interactive(), Ask: c.Secret, Unlocked: c.keeper}, err
 }
 
-// keeper is the process that keeps a wallet open, nil where there is none.
-// One that does not answer is an error: it holds the keys, and must be known of.
+// keeper is the process that keeps a wallet open, nil where there is none. One that does not answer is an error: it
+// has the keys, and the user must know that.
 func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	u := wallet.UnlockedSource{Socket: wallet.KeeperSocket(c.Lookup, id)}
 	_, err := u.Status(ctx)
@@ -82,8 +81,7 @@ func (c *Call) keeper(ctx context.Context, id string) (wallet.Opener, error) {
 	return nil, ctx.Err()
 }
 
-// OpenKeeper is keeper for a command that goes on without one. It prints a notice where the
-// process does not answer.
+// OpenKeeper is keeper for a command that works without one. It prints a notice where the process does not answer.
 func (c *Call) OpenKeeper(ctx context.Context, id string) wallet.Opener {
 	k, err := c.keeper(ctx, id)
 	if silent := new(privatesocket.SilentError); errors.As(err, &silent) {
@@ -102,13 +100,13 @@ func (c *Call) LastSeen() lastseen.Store {
 	return lastseen.Store{Path: filepath.Join(h.Dir, "last-seen.json")}
 }
 
-// Rotations is where rotations of passwords that have not ended are.
+// Rotations is the folder of the pending rotations of passwords.
 func (c *Call) Rotations() (rotation.Folder, error) {
 	home, err := c.Home()
 	return rotation.FolderOf(home.Dir), err
 }
 
-// Remember keeps what logins were like. That it can't is no reason to fail.
+// Remember writes what logins were like. A failure to write is no error.
 func (c *Call) Remember(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) {
 	if err := c.LastSeen().Keep(ctx, profiles, reports); err != nil {
 		c.Log.Debug("last seen", "not kept", err)

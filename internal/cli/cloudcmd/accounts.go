@@ -20,15 +20,14 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// accountTarget says which file an edit of an account goes to.
+// accountTarget says which file an edit of an account changes.
 type accountTarget struct{ project bool }
 
 func (t *accountTarget) flag(fs *base.FlagSet) {
 	fs.BoolVar(&t.project, "project", false, "in the project's gharbor.toml rather than in your own profiles.toml")
 }
 
-// stripProject takes "project:" off a name and notes what it says. An account that only the project has is meant
-// without it.
+// stripProject removes "project:" from a name and notes it. An account that only the project has needs no "project:".
 func (t *accountTarget) stripProject(c *call, name string, new bool) (string, error) {
 	file, err := c.Load()
 	if err != nil {
@@ -44,7 +43,7 @@ func (t *accountTarget) stripProject(c *call, name string, new bool) (string, er
 	return name, nil
 }
 
-// write reads an account's name and the words key=value behind it, and has the edit made of them.
+// write reads an account's name and the words key=value after it, and makes the edit.
 func (c *call) write(ctx context.Context, to *accountTarget, done string, new bool,
 	edit func(f *profile.File, name string, sets []schema.Override) (*profile.Edit, error)) (name string, err error) {
 	if name, err = to.stripProject(c, c.Args[0], new); err != nil {
@@ -111,7 +110,7 @@ func cloudAdd() *base.Command {
 	}
 }
 
-// next is the command that comes after an account was defined.
+// next is the command to try after an account was defined.
 func next(one *profile.Cloud) string {
 	if one.Text(key.Issuer) != "" && one.Text(key.ClientSecret) == "" {
 		return "gharbor cloud sign-in " + one.Name
@@ -212,7 +211,7 @@ func (c *call) listAccounts(ctx context.Context) ([]listedAccount, error) {
 	return all, nil
 }
 
-// signedIn reports whether an account has a token, as far as that is known without asking anybody.
+// signedIn reports whether an account has a token, as far as is known without a question.
 func (c *call) signedIn(ctx context.Context, clouds *cloud.Accounts, a cloud.Account, vouched bool) (bool, string) {
 	switch {
 	case !vouched:

@@ -127,7 +127,7 @@ func (c *call) allow(ctx context.Context, o allowOptions) error {
 // plainNote reports whether a note is one line that a service takes.
 func (c *call) plainNote(note string) bool { return clean.Line(note, 0) == note && len(note) <= 200 }
 
-// covering is a rule that lets a range in until then, one in force before one that is pending; nil for none.
+// covering is a rule that lets a range in until then, preferably one in force; nil for none.
 func covering(rules []wire.Rule, from netip.Prefix, then time.Time) (have *wire.Rule) {
 	for i := range rules {
 		wide, err := netip.ParsePrefix(rules[i].Range)

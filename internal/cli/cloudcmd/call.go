@@ -15,10 +15,10 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// call is a command of this group that is being run.
+// call is one run of a command of this group.
 type call struct{ *base.Call }
 
-// run makes a command's function of one of this group.
+// run makes a command's function of a method of this group.
 func run(command func(context.Context, *call) error) func(context.Context, *base.Call) error {
 	return func(ctx context.Context, c *base.Call) error { return command(ctx, &call{c}) }
 }
@@ -82,7 +82,7 @@ func (c *call) instance(word string) (*cloud.Session, cloud.Subject, error) {
 	return s, about, err
 }
 
-// describeRef returns what a command is about, in words.
+// describeRef names what a command is about.
 func describeRef(ref cloudref.Ref) string {
 	switch {
 	case ref.Branch != "":
@@ -101,7 +101,7 @@ func findingError(ctx context.Context, found *finding.Finding) error {
 	return base.CloudFailed(found)
 }
 
-// progress shows what is waited for, on a terminal.
+// progress shows, on a terminal, what the command waits for.
 func (c *call) progress(what string) (done func()) {
 	p := render.NewProgress(c.Stderr, 1)
 	p.Begin(what)

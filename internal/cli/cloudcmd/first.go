@@ -45,7 +45,7 @@ func (c *call) firstPassword(ctx context.Context, o secretcmd.WalletFlags) error
 		return base.Advise(base.Usage("the profile %s is a project's, which a password does not belong to", p.Called),
 			"make one of your own: gharbor copy "+p.Called+" NAME")
 	}
-	// The wallet is opened before the service is asked: the service gives the password out once.
+	// The wallet is opened before the request: the service returns the password only once.
 	user := ""
 	err = secretcmd.NewCall(c.Call).KeepReceived(ctx, o, p, func() (string, secret.Value, error) {
 		told, v, found := s.FirstPassword(ctx, about)

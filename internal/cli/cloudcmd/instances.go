@@ -105,7 +105,7 @@ func (c *call) instances(ctx context.Context, form base.Format) error {
 	return nil
 }
 
-// instanceTable shows instances, with columns that no row has a value for left out.
+// instanceTable shows instances, without columns in which no row has a value.
 func (c *call) instanceTable(all []listedInstance) error {
 	headings := []string{"instance", "engine", "region", "state", "network", "login", "features", "profiles"}
 	var rows [][]string
@@ -133,7 +133,7 @@ func (c *call) instanceTable(all []listedInstance) error {
 	return render.Table(c.Stdout, c.NoColour, headings, rows)
 }
 
-// network says from where an instance is reached, for whoever asks.
+// network says from where an instance can be reached.
 func network(p wire.Place) string {
 	var kinds []string
 	for _, a := range p.Addresses {
@@ -159,7 +159,7 @@ func featureWords(all []wire.Feature) string {
 	return strings.Join(words, ", ")
 }
 
-// profilesOf are the profiles whose address is an instance of an account, by the instance.
+// profilesOf are the profiles of an account's instances, by instance.
 func (c *call) profilesOf(account string) (map[string][]string, error) {
 	file, err := c.Load()
 	if err != nil {

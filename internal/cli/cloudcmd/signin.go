@@ -162,7 +162,7 @@ func roundedTime(d time.Duration) string {
 	return fmt.Sprintf("%d minutes", int(d.Round(time.Minute)/time.Minute))
 }
 
-// openPage has the system open a page: https alone, and as one word, which no shell reads.
+// openPage asks the system to open a page: only https, and as one word, which no shell reads.
 func openPage(page string) error {
 	var cmd *exec.Cmd
 	switch runtime.GOOS {
@@ -179,8 +179,8 @@ func openPage(page string) error {
 	return cmd.Process.Release()
 }
 
-// tokenPlace is where the token will be kept: where one of this account is already, in memory for -forget, under a key
-// in the system's keyring, or else in the wallet. A key that is not there yet is made.
+// tokenPlace is where the token will be kept: where this account's is already, in memory for -forget, else sealed
+// under a key in the system's keyring or in the wallet. It makes a missing key.
 func (c *call) tokenPlace(ctx context.Context, o signInOptions, s *cloud.Session) (tokens.Place, error) {
 	clouds, err := c.Clouds()
 	if err != nil {

@@ -1,5 +1,5 @@
 // Package completioncmd has the command that makes a shell complete the program's words, and the one that the shell
-// asks for them. A command is a struct value; package base runs it, and knows which words may stand where.
+// calls for them. A command is a struct value; package base runs it, and knows the words for each place.
 package completioncmd
 
 import (
@@ -16,7 +16,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// The scripts, by shell. Each asks the program for the words: what may stand where is known in one place.
+// The scripts, by shell. Each calls the program for the words, so that these are known in one place.
 var (
 	//go:embed bash.sh
 	bash string
@@ -62,8 +62,8 @@ finding codes. gharbor reads files for that; it never asks, dials or unlocks.`,
 	}
 }
 
-// Words prints what may stand in the place of the last word. The first line is "files" where names of files may stand
-// there too, else "words"; the others are a word, a tab and what it is.
+// Words prints words for the place of the last word. The first line is "files" where names of files fit too, else
+// "words"; each other line is a word, a tab and what it is.
 func Words() *base.Command {
 	return &base.Command{
 		Name: "completion-words", Hidden: true, Quick: true, Machine: true, Args: "SHELL WORD…",
@@ -92,8 +92,8 @@ func Words() *base.Command {
 	}
 }
 
-// joinWords puts together what bash takes apart: a word, "=" or ":", and the word behind. behind is what stands
-// before the part of the last word that bash completes.
+// joinWords joins what bash splits: a word, "=" or ":", and the word after it. behind is the part of the last word
+// before what bash completes.
 func joinWords(words []string) (whole []string, behind string) {
 	glued := false // the word before was such a sign
 	for _, word := range words {

@@ -105,8 +105,7 @@ without a login; a server may count it as a failed one.`,
 	}
 }
 
-// withProfiles says which profiles lead to each container, and how to adopt those to
-// which none does.
+// withProfiles notes which profiles lead to each container, and how to adopt the others.
 func (c *call) withProfiles(file *profile.File, views []find.View) []scannedEngine {
 	env := c.Environment()
 	var resolved []*resolve.Profile
@@ -135,7 +134,7 @@ func (c *call) withProfiles(file *profile.File, views []find.View) []scannedEngi
 	return engines
 }
 
-// adoptLines is how many lines to try a scan shows: more would hide the table.
+// adoptLines bounds the lines to try of a scan: more would hide the table.
 const adoptLines = 5
 
 // scanTables shows each engine with its containers.
@@ -199,7 +198,7 @@ func scanRows(containers []scannedContainer) [][]string {
 	return rows
 }
 
-// shorten keeps the end of a name, which tells images apart.
+// shorten keeps the end of a name, in which images differ.
 func shorten(s string, most int) string {
 	if r := []rune(s); len(r) > most {
 		return "…" + string(r[len(r)-most+1:])
@@ -223,8 +222,8 @@ func countOthers(servers, others int) string {
 	return fmt.Sprintf("%d other containers are no known database servers", others)
 }
 
-// containerOf finds the container that a word means: that of a profile of this name,
-// else one of this name, with the profile that leads to it, if one does.
+// containerOf finds the container of a word: that of the profile of this name, else the one of this name, with a
+// profile that leads to it, if there is one.
 func (c *call) containerOf(ctx context.Context, word, endpoint string) (*namedContainer, error) {
 	file, err := c.Load()
 	if err != nil {

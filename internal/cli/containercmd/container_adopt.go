@@ -132,7 +132,7 @@ func (c *call) adoptedSets(
 	return sets
 }
 
-// adoptPassword puts the declared password into the wallet.
+// adoptPassword writes the declared password into the wallet.
 func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.PlannedImport, o adoptOptions) error {
 	if err := adopted.PlacePassword(c.Keys, o.into); err != nil {
 		return err
@@ -145,7 +145,7 @@ func (c *call) adoptPassword(ctx context.Context, adopted *transfercmd.PlannedIm
 	return nil
 }
 
-// adoptNotices says what the declared password means, or that there is none.
+// adoptNotices notes what the declared password is for, or that there is none.
 func (c *call) adoptNotices(seen find.Sighting, o adoptOptions) {
 	d := seen.Declaration
 	if d.Elsewhere != "" {

@@ -40,7 +40,7 @@ type makeOptions struct {
 	within   time.Duration
 }
 
-// generatedLength is that of a password that is made for a new server: 190 bits.
+// generatedLength is the length of a new server's password: 190 bits.
 const generatedLength = 32
 
 func containerMake() *base.Command {
@@ -146,7 +146,7 @@ func (c *call) makeContainer(ctx context.Context, o makeOptions) error {
 	return c.carryOut(ctx, m, client)
 }
 
-// tellWallet says that there is no wallet yet, where the plan needs one.
+// tellWallet notes that there is no wallet yet, where the plan needs one.
 func (c *call) tellWallet(m *makeRun) {
 	s, _, err := secretcmd.NewCall(c.Call).Store("")
 	if err != nil || !slices.ContainsFunc(m.plan.Secrets, func(s making.ServerSecret) bool {
@@ -159,7 +159,7 @@ func (c *call) tellWallet(m *makeRun) {
 	}
 }
 
-// makeable returns the profile, where a container can be made of it.
+// makeable returns the profile, if a container can be made for it.
 func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	file, err := c.Load()
 	if err != nil {
@@ -186,7 +186,7 @@ func (c *call) makeable(o makeOptions) (*resolve.Profile, error) {
 	return p, notMakeable(making.Fits(p))
 }
 
-// notMakeable is a refusal to make a container as the command's error, nil for none.
+// notMakeable is the command's error for a refusal to make a container, nil for none.
 func notMakeable(err error) error {
 	var refused *making.Refusal
 	if errors.As(err, &refused) {
@@ -195,7 +195,7 @@ func notMakeable(err error) error {
 	return err
 }
 
-// planProfile finds what changes in the profile, and where the password is from.
+// planProfile finds the changes of the profile, and the source of the password.
 func (c *call) planProfile(m *makeRun, client *api.Client) error {
 	endpoint := client.Endpoint.Address
 	if m.endpoint == "" && c.Containers().IsOnlyEngine(endpoint) {
@@ -212,8 +212,7 @@ func (c *call) planProfile(m *makeRun, client *api.Client) error {
 	return err
 }
 
-// localCopy is the same profile at 127.0.0.1, to look its secret up before the server has an
-// address.
+// localCopy is the profile with 127.0.0.1 as its address, to find its secret before the server has an address.
 func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
 	here := []schema.Override{{Field: c.Keys.Field(key.Host), Value: schema.TextValue("127.0.0.1")}}
 	for _, k := range []key.Name{"engine", "user", "database", "secret", "command"} {
@@ -224,7 +223,7 @@ func (c *call) localCopy(p *resolve.Profile) *resolve.Profile {
 	return resolve.Values(c.Keys, p.Profile.Name, here, c.Environment())
 }
 
-// showPlan says what will be done, in the order in which it will be.
+// showPlan prints the steps in their order.
 func (c *call) showPlan(m *makeRun, client *api.Client) {
 	p := m.plan
 	report := render.NewReport(c.Stdout, c.NoColour)

@@ -71,8 +71,7 @@ greeting, without a login; a server may count it as a failed one.`,
 	}
 }
 
-// matchProfiles says which profiles lead to each server, and how to add one for those
-// that none does.
+// matchProfiles notes which profiles lead to each server, and how to add one for the others.
 func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyServer {
 	env := c.Environment()
 	var resolved []*resolve.Profile
@@ -94,8 +93,7 @@ func (c *call) matchProfiles(file *profile.File, survey nearby.Survey) []nearbyS
 	return servers
 }
 
-// addContainers says which servers are in containers, and adds those that are in one and do
-// not answer on loopback.
+// addContainers notes which servers are in containers, and adds those in containers that do not answer on loopback.
 func (c *call) addContainers(file *profile.File, servers []nearbyServer, views []find.View) []nearbyServer {
 	for _, e := range c.withProfiles(file, views) {
 		for _, one := range e.Containers {
@@ -141,8 +139,8 @@ func unansweringServer(one scannedContainer) nearby.Server {
 	return s
 }
 
-// addLine returns the command that makes a profile of a server, with a name that is
-// free and this account's name as the user.
+// addLine returns the command that makes a profile of a server, with a free name and the system account's name as the
+// user.
 func (c *call) addLine(file *profile.File, s nearby.Server, taken map[string]bool) string {
 	base := fmt.Sprintf("%s-%d", s.Engine, s.Port)
 	address := ""

@@ -79,7 +79,7 @@ func (c *call) startContainer(ctx context.Context, one *namedContainer) error {
 	return nil
 }
 
-// startRefused says why an engine did not start a container.
+// startRefused is the error for a container that an engine did not start.
 func (c *call) startRefused(ctx context.Context, one *namedContainer, err error) error {
 	var failed *api.Error
 	if errors.As(err, &failed) && find.IsAddressInUse(failed.Message) {
@@ -88,7 +88,7 @@ func (c *call) startRefused(ctx context.Context, one *namedContainer, err error)
 	return engineFailed(err)
 }
 
-// progress shows on a terminal what is under way, until done is called.
+// progress shows on a terminal what is being done, until done is called.
 func (c *call) progress(what string) (done func()) {
 	p := render.NewProgress(c.Stderr, 1)
 	p.Begin(what)
@@ -103,8 +103,7 @@ func engineFailed(err error) error {
 	return base.RouteFailed(find.FindingOf(err))
 }
 
-// waitContainer waits until the server in a container is ready; next is the line to try
-// then, where no profile says so by itself.
+// waitContainer waits until the server in a container is ready; next is the line to try then.
 func (c *call) waitContainer(ctx context.Context, one *namedContainer, within time.Duration, next string) error {
 	if one.profile != nil {
 		return testcmd.NewCall(c.Call).Wait(ctx, []*resolve.Profile{one.profile},

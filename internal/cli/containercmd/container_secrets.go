@@ -17,8 +17,7 @@ import (
 	"gentleharbor/internal/cli/transfercmd"
 )
 
-// makeSecrets takes the passwords that the wallet has, and makes those that it has not,
-// bound to the container that is about to be.
+// makeSecrets takes the passwords from the wallet, and makes missing ones, bound to the new container.
 func (c *call) makeSecrets(ctx context.Context, m *makeRun) (map[string]secret.Value, error) {
 	values := make(map[string]secret.Value)
 	inWallet := slices.Clone(m.plan.Secrets)

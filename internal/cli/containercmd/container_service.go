@@ -21,7 +21,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// wantedService is the compose service that a word of the command line means: by a profile that leads to it, or itself.
+// wantedService is the compose service of a word: the one of a profile of that name, or the service itself.
 func (c *call) wantedService(word string) (wanted schema.Container, profile string) {
 	wanted, _ = schema.ParseContainer(word)
 	if file, err := c.Load(); err == nil && file.Lookup(word) != nil {
@@ -34,8 +34,8 @@ func (c *call) wantedService(word string) (wanted schema.Container, profile stri
 	return wanted, ""
 }
 
-// makeService makes a container of a service of the compose file here that has none yet: unknown is the error that it
-// has none, which stays where the file does not say how to make one.
+// makeService makes the container of a service of the working folder's compose file. unknown is the error for the
+// missing container, which it returns where the file does not say how to make one.
 func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (*namedContainer, error) {
 	var failure *secret.Failure
 	wanted, profile := c.wantedService(c.Args[0])
@@ -88,7 +88,7 @@ func (c *call) makeService(ctx context.Context, o startOptions, unknown error) (
 	return one, err
 }
 
-// serviceOf is a compose service as what is made of it.
+// serviceOf is the plan for a compose service.
 func serviceOf(s *compose.Server) making.Service {
 	one := making.Service{
 		Project:     s.Container.Project,
@@ -113,7 +113,7 @@ func serviceOf(s *compose.Server) making.Service {
 	return one
 }
 
-// showService says what will be made; values of the environment are not shown, as any may be a password.
+// showService prints what will be made, without values of the environment, as any may be a password.
 func (c *call) showService(s *compose.Server, path string) {
 	m := s.Making
 	render.NewReport(c.Stdout, c.NoColour).Head(s.Container.Project+"/"+s.Service, "a container "+m.Name+" by "+

@@ -91,7 +91,7 @@ func (c *call) confirmStart(ctx context.Context) (bool, error) {
 	return sure, err
 }
 
-// stoppedServers are those of a survey that one of the system's commands starts.
+// stoppedServers are those of a survey that a command of the system can start.
 func stoppedServers(s nearby.Survey) []nearby.Server {
 	return slices.DeleteFunc(s.Servers, func(s nearby.Server) bool { return s.State != "stopped" || len(s.Words) == 0 })
 }
@@ -108,7 +108,7 @@ func (c *call) listStopped(stopped []nearby.Server) error {
 	return nil
 }
 
-// chooseStopped returns the server that a word means: by its name, or as the only one of its engine.
+// chooseStopped returns the server of a word: of that name, or the only one of that engine.
 func chooseStopped(stopped []nearby.Server, word string) (nearby.Server, error) {
 	var names []string
 	var of []nearby.Server

@@ -73,8 +73,8 @@ func (c *call) demo(ctx context.Context, keep bool) error {
 	return err
 }
 
-// demoWorld is a world whose environment knows only the demo's home: nothing
-// of the user's own is read or written, and nobody is asked.
+// demoWorld is a world whose environment has only the demo's home: it reads and writes nothing of the user's, and
+// asks nobody.
 func (c *call) demoWorld(step demo.Step) base.World {
 	w := base.World{
 		Engines: c.Engines,

@@ -182,7 +182,7 @@ func (c *call) pinHops(ctx context.Context, o pinOptions) error {
 	return nil
 }
 
-// pinHop shows one hop's key, and keeps it where it is new and meant.
+// pinHop shows one hop's host key, and keeps it where it is new and the user agrees.
 func (c *call) pinHop(ctx context.Context, d *hop.Dialer, link *hop.Link, h *hop.Hop, known string,
 	o pinOptions) error {
 	if h.Proxy != "" {

@@ -52,7 +52,7 @@ asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
 	}
 }
 
-// addOptions are the flags of add that are no keys of a profile.
+// addOptions are the flags of add that set no key of a profile.
 type addOptions struct {
 	to       base.Target
 	test     bool
@@ -120,7 +120,7 @@ func (c *Call) add(ctx context.Context, o addOptions, given base.Assignments) er
 	return c.testAndCorrect(ctx, name)
 }
 
-// FirstTest tests a profile that was just kept, or says how.
+// FirstTest tests a new profile, or suggests to.
 func (c *Call) FirstTest(ctx context.Context, name string, test bool) error {
 	p, err := c.Resolve(name, nil)
 	if err != nil {
@@ -137,7 +137,7 @@ func (c *Call) FirstTest(ctx context.Context, name string, test bool) error {
 	return testcmd.NewCall(c.Call).TestOne(ctx, runner, p, testcmd.TestOptions{Form: "text"})
 }
 
-// nextTest says how to test a profile, or what it lacks first.
+// nextTest suggests to test a profile, or first to add what it lacks.
 func (c *Call) nextTest(p *resolve.Profile) {
 	found := check.Untestable(p)
 	if found == nil || p.AliasProblem() != nil {
@@ -153,8 +153,7 @@ func (c *Call) nextTest(p *resolve.Profile) {
 	}
 }
 
-// fromURL adds what a URL says, as a word or pasted, to what the flags say. A
-// pasted one's password comes back apart.
+// fromURL adds the values of a URL, typed or pasted, to those of the flags. It returns a pasted one's password apart.
 func (c *Call) fromURL(o addOptions, given base.Assignments) (base.Assignments, secret.Value, error) {
 	var err error
 	switch {
@@ -207,8 +206,8 @@ func (c *Call) Keep(ctx context.Context, to base.Target, name string, given base
 	return err
 }
 
-// withPastedURL takes a URL from standard input. Its password, if it has one,
-// comes back apart, and the profile names the wallet for it.
+// withPastedURL takes a URL from standard input. It returns a password apart, and the profile names the wallet for
+// it.
 func (c *Call) withPastedURL(name string, given base.Assignments, into string) (base.Assignments, secret.Value, error) {
 	pasted, err := secretcmd.NewCall(c.Call).SecretFromStdin()
 	if err != nil {
@@ -250,7 +249,7 @@ func (c *Call) withURL(given base.Assignments, url string) (base.Assignments, er
 	return withSets(given, fromURL.Sets)
 }
 
-// withSets adds what a URL says to what the flags say.
+// withSets adds the values of a URL to those of the flags.
 func withSets(given base.Assignments, fromURL []schema.Override) (base.Assignments, error) {
 	for _, one := range fromURL {
 		if _, twice := given.Get(one.Field.Name); twice && one.Field.Name != "engine" {

@@ -78,8 +78,8 @@ func Copy() *base.Command {
 	}
 }
 
-// mayCopy refuses to make what a project's profile uses the user's own, where nobody has said yes
-// to it, or where a later change of the repository's files would go unnoticed.
+// mayCopy refuses to copy a project's profile to the user's file where the user did not vouch for it, or where nobody
+// would notice a later change of the repository's files.
 func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) error {
 	if to.Project || !p.InProject() {
 		return nil
@@ -98,8 +98,7 @@ func (c *Call) mayCopy(file *profile.File, p *profile.Profile, to base.Target) e
 	return nil
 }
 
-// repositoryFile names the first file of the repository among some uses, also one that is not
-// there yet; "" for none.
+// repositoryFile names the first file of the repository among some uses, also a missing one; "" for none.
 func repositoryFile(uses vouch.Uses) string {
 	for _, use := range uses.List {
 		if use.File.State == vouch.Hashed || use.File.State == vouch.Missing {
@@ -184,7 +183,8 @@ func nameIn(name string, project bool) string {
 	return name
 }
 
-// noRotation refuses to remove a profile whose new password may be the only one that its server takes.
+// noRotation refuses to remove a profile with a pending rotation: its new password may be the only one that the
+// server takes.
 func (c *Call) noRotation(name string, project bool) error {
 	places, err := c.Rotations()
 	if called := nameIn(name, project); err == nil && places.Has(called) {
@@ -194,7 +194,7 @@ func (c *Call) noRotation(name string, project bool) error {
 	return err
 }
 
-// moveRotation takes a rotation that has not ended along to another name.
+// moveRotation gives a pending rotation the profile's new name.
 func (c *Call) moveRotation(from, to string, project bool) error {
 	places, err := c.Rotations()
 	if err != nil {
@@ -207,7 +207,7 @@ func (c *Call) moveRotation(from, to string, project bool) error {
 	return err
 }
 
-// moveHistory takes the history of a profile's sessions along to another name, or removes it where there is none.
+// moveHistory gives the history of a profile's sessions the new name, or removes it where that is "".
 func (c *Call) moveHistory(from, to string, project bool) error {
 	home, err := c.Home()
 	if err != nil {
@@ -231,7 +231,7 @@ func (c *Call) moveHistory(from, to string, project bool) error {
 	return nil
 }
 
-// warnAliasProblem says where the alias that a profile was given leads nowhere yet.
+// warnAliasProblem notes that a profile's alias leads nowhere yet.
 func (c *Call) warnAliasProblem(to base.Target, name string) {
 	file, err := c.Load()
 	if err != nil || to.Project {

@@ -17,18 +17,18 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// offeredServer is a server that add offers: where it is, and what a profile of it says.
+// offeredServer is a server that add offers: its place, and the keys of a profile for it.
 type offeredServer struct {
 	text string // in a line
 	sets base.Assignments
 }
 
-// maxNamed bounds the aliases, and the addresses of other profiles, in the list: more than a screen is read by nobody.
+// maxNamed bounds the aliases, and the addresses of other profiles, in the list: nobody reads more than a screen.
 const maxNamed = 6
 
-// places are the servers that a new profile may be of: those that answer on this machine, its containers, the aliases,
-// and the addresses behind a hop of other profiles. Of these the last two are not dialled. connections is how many
-// greetings were read.
+// places are the servers to offer for a new profile: those that answer on this machine, its containers, the aliases,
+// and the addresses behind a hop of other profiles. It does not dial the last two. connections is how many greetings
+// it read.
 func (c *Call) places(ctx context.Context) (all []offeredServer, connections int, err error) {
 	file, err := c.Load()
 	if err != nil {
@@ -91,7 +91,7 @@ func (p *offeredServer) set(keys *schema.Schema, k key.Name, text string) {
 	}
 }
 
-// containerPlaces are the servers in containers that run, and the ports of this machine at which they are published.
+// containerPlaces are the servers in running containers, and their published ports on this machine.
 func (c *Call) containerPlaces(ctx context.Context) (all []offeredServer, ports map[int]bool) {
 	ports = make(map[int]bool)
 	views, _ := c.Containers().Scan(ctx, "", false) // the ports are asked by the survey

@@ -21,7 +21,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// questions ask for the values of a new profile, one after another; "-" goes back to the one before.
+// questions ask for the values of a new profile, one after another; "-" goes back to the last question.
 type questions struct {
 	*Call
 	ctx    context.Context
@@ -32,7 +32,7 @@ type questions struct {
 	keep   bool         // the password is to be kept in the wallet, once the profile is
 }
 
-// question is one of them. ask returns errBack where the answer is "-".
+// question is one question. ask returns errBack where the answer is "-".
 type question struct {
 	wanted func() bool // whether it has to be asked
 	ask    func() error
@@ -43,7 +43,7 @@ var (
 	errNoTLS = errors.New("expected one of the numbers")
 )
 
-// ask goes through the questions. keep says that the password is to be kept in the wallet.
+// ask asks the questions. keep is true where the wallet must keep the password.
 func (c *Call) ask(ctx context.Context) (given base.Assignments, keep bool, err error) {
 	q := &questions{Call: c, ctx: ctx}
 	done := c.showWaiting("looking for servers on this machine")
@@ -130,7 +130,7 @@ func (q *questions) field(k key.Name, prompt, byDefault string) (string, error) 
 	}
 }
 
-// askPlace shows what was found, and takes a number, or any address.
+// askPlace shows the servers that were found, and takes a number, or any address.
 func (q *questions) askPlace() error {
 	q.given, q.engine, q.url = nil, nil, false
 	byDefault := ""
@@ -162,7 +162,7 @@ func (q *questions) askPlace() error {
 	}
 }
 
-// takePlace reads an answer to the question where the server is.
+// takePlace reads the answer to the question about the server's place.
 func (q *questions) takePlace(answer string) error {
 	if n, err := strconv.Atoi(answer); err == nil {
 		if n < 1 || n > len(q.places) {
@@ -198,7 +198,7 @@ func (q *questions) takePlace(answer string) error {
 	return q.given.Add(q.Keys.Field(key.Port), port, false)
 }
 
-// askEngine lists the engines that can be tested; a number, a word or the start of one chooses.
+// askEngine lists the engines; a number, a word or the start of one chooses.
 func (q *questions) askEngine() error {
 	words := q.Engines.Testable()
 	byDefault := q.likelyEngine()
@@ -219,7 +219,7 @@ func (q *questions) askEngine() error {
 	}
 }
 
-// chosenEngine is the engine that an answer means, "" for none or several.
+// chosenEngine is the engine of an answer, "" for none or several.
 func chosenEngine(answer string, words []string) string {
 	if n, err := strconv.Atoi(answer); err == nil && n >= 1 && n <= len(words) {
 		return words[n-1]
@@ -260,7 +260,7 @@ func (q *questions) askPort() error {
 	return err
 }
 
-// needsService reports whether the engine is asked for a service, and none is known.
+// needsService reports whether the engine needs a service, and none is known.
 func (q *questions) needsService() bool {
 	if q.engine == nil || len(q.engine.Keys.Needs.Keys) == 0 {
 		return false
@@ -273,7 +273,7 @@ func (q *questions) askService() error {
 	return err
 }
 
-// askUser asks for the account. A profile like another, or of an alias, may leave it to that.
+// askUser asks for the account. A profile with like or an alias may take it from there.
 func (q *questions) askUser() error {
 	byDefault := ""
 	if user, ok := q.given.Get(key.User); ok {
@@ -290,7 +290,7 @@ func (q *questions) askUser() error {
 	return err
 }
 
-// optional asks for a key that may stay without a value.
+// optional asks for a key that needs no value.
 func (q *questions) optional(k key.Name, prompt, byDefault string) error {
 	for {
 		answer, err := q.line(prompt, byDefault)
@@ -305,7 +305,7 @@ func (q *questions) optional(k key.Name, prompt, byDefault string) error {
 	}
 }
 
-// wantsDatabase reports whether a database can be chosen, and none is.
+// wantsDatabase reports whether a database can be chosen, and none was.
 func (q *questions) wantsDatabase() bool {
 	if q.engine == nil {
 		return !q.has(key.Database)
@@ -334,7 +334,7 @@ var secretChoices = []string{
 	"none: the server wants no password",
 }
 
-// askSecret asks where the password is. What is typed is not shown before it is one of the choices: it may be the
+// askSecret asks where the password is. It does not show an answer that is none of the choices, as it may be the
 // password itself.
 func (q *questions) askSecret() error {
 	q.keep = false
@@ -383,7 +383,7 @@ func (q *questions) foundPassword() string {
 	return located.Place
 }
 
-// wantsTLS reports whether it matters how the connection is encrypted: on this machine nobody is on the way.
+// wantsTLS reports whether encryption matters: it does not for a connection within this machine.
 func (q *questions) wantsTLS() bool {
 	host, ok := q.given.Get(key.Host)
 	return ok && !q.has(key.TLS) && !hostname.Local(host.Text())

@@ -38,7 +38,7 @@ func (c *Call) testAndCorrect(ctx context.Context, name string) error {
 	}
 }
 
-// fixValues asks for other values of the keys that the finding blames, and writes them.
+// fixValues asks for other values of the keys that the finding is about, and writes them.
 func (c *Call) fixValues(ctx context.Context, p *resolve.Profile, report *check.Report) (changed bool, err error) {
 	stage, _ := report.First()
 	page, _ := finding.PageOf(stage.Finding.Code)

@@ -101,8 +101,7 @@ func (c *Call) showTable(r *resolve.Profile) error {
 	return render.Table(c.Stdout, c.NoColour, []string{"key", "value", "origin"}, rows)
 }
 
-// chainRows are the aliases that the address is from, what they say of the way, and
-// what [hosts] has for the names that are dialled.
+// chainRows are the aliases that give the address, their route, and the lines of [hosts] for the names to dial.
 func (c *Call) chainRows(r *resolve.Profile) (rows [][]string) {
 	at := func(file string, line int) string { return fmt.Sprintf("%s:%d", filepath.Base(file), line) }
 	if chain := r.Service(); chain != nil {
@@ -171,8 +170,7 @@ func shownValues(all []resolve.Effective, name func(key.Name) string) []shownVal
 	return values
 }
 
-// hopDetails is what the hops are where an SSH client configuration has a say in
-// it; else their keys say it all.
+// hopDetails describes the hops where an SSH client configuration adds to their keys.
 func (c *Call) hopDetails(r *resolve.Profile) []*hop.Hop {
 	if !r.Vouched() || !slices.ContainsFunc(r.Hops(), func(h resolve.Hop) bool { return h.Text(key.SSH) != "" }) {
 		return nil

@@ -20,7 +20,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// carryOut shows a plan, asks, and makes the changes. done is false where nothing was to be sent.
+// carryOut shows a plan, asks, and makes the changes. done is false where there was nothing to send.
 func (j *job) carryOut(
 	ctx context.Context, server *provision.Server, w *provision.Request, plan *engine.Plan,
 ) (done bool, err error) {
@@ -76,7 +76,7 @@ func (j *job) carryOut(
 	return true, nil
 }
 
-// secondRound plans what could not be seen before the first changes.
+// secondRound plans changes that depend on the first ones.
 func (j *job) secondRound(ctx context.Context, server *provision.Server, w *provision.Request) (bool, error) {
 	plan, err := server.Plan(ctx, w)
 	if err != nil {
@@ -91,7 +91,7 @@ func (j *job) secondRound(ctx context.Context, server *provision.Server, w *prov
 	return j.carryOut(ctx, server, w, plan)
 }
 
-// notice says what the server says beside a statement.
+// notice prints a server's notice.
 func (j *job) notice(n engine.Notice) {
 	j.Say("the server says %s: %s", clean.Line(strings.ToLower(n.Severity), 20), clean.Visible(n.Message))
 }
@@ -160,7 +160,7 @@ func (j *job) profilesSharing(w *provision.Request) (names []string) {
 	return names
 }
 
-// agree asks for a yes, or for a name where something is taken away for good.
+// agree asks for a yes, or for a name where something is dropped for good.
 func (j *job) agree(ctx context.Context, w *provision.Request, plan *engine.Plan) error {
 	if j.yes {
 		return nil
@@ -197,7 +197,7 @@ func (j *job) agree(ctx context.Context, w *provision.Request, plan *engine.Plan
 	return err
 }
 
-// typedName asks for the name of what is dropped.
+// typedName asks for the name of the thing to drop.
 func (j *job) typedName(ctx context.Context, w *provision.Request, plan *engine.Plan) error {
 	name := w.Database
 	if !w.DropDatabase || slices.ContainsFunc(plan.Missing, func(m string) bool {
@@ -213,7 +213,7 @@ func (j *job) typedName(ctx context.Context, w *provision.Request, plan *engine.
 	return err
 }
 
-// reportRefusal says which statement the server refused, and what was done before.
+// reportRefusal reports which statement the server refused, and what was done before.
 func (j *job) reportRefusal(e *provision.StatementError, made int) error {
 	var said *engine.StatementError
 	message := clean.Line(e.Err.Error(), 0)

@@ -21,7 +21,7 @@ import (
 	"gentleharbor/internal/cli/testcmd"
 )
 
-// job is what an administrator's profile is to do for another.
+// job is an administrator's work for another profile.
 type job struct {
 	*call
 	*options
@@ -36,7 +36,7 @@ type job struct {
 	warned   []finding.Code
 }
 
-// newJob resolves both profiles. One that nothing may be done with is refused before anything is dialled.
+// newJob resolves both profiles. It refuses one that can't be used before it dials.
 func (c *call) newJob(o *options, profile string) (*job, error) {
 	j := &job{call: c, options: o, sessions: make(map[string]*check.Session)}
 	var err error
@@ -62,7 +62,7 @@ func (c *call) newJob(o *options, profile string) (*job, error) {
 	return j, nil
 }
 
-// usable is a profile whose engine has accounts that can be made.
+// usable refuses a profile whose engine has no accounts to make.
 func (c *call) usable(name string, over base.Overrides) (*resolve.Profile, error) {
 	p, err := c.Resolve(name, over)
 	if err != nil {
@@ -233,7 +233,7 @@ func (j *job) desiredState(ctx context.Context, verb provision.Verb) (*provision
 	return w, nil
 }
 
-// complete says what the profile lacks for the verb.
+// complete is the error for keys that the verb needs and the profile lacks.
 func (j *job) complete(w *provision.Request) error {
 	if j.profile == nil {
 		return nil
@@ -254,7 +254,7 @@ func (j *job) complete(w *provision.Request) error {
 	return nil
 }
 
-// usualAccess is that of a profile whose account is made without -access.
+// usualAccess is the access of a new account without -access.
 func (j *job) usualAccess() engine.Access {
 	if j.profile.Text(key.ExpectWritable) == "false" {
 		return engine.AccessRead
@@ -312,7 +312,7 @@ func (j *job) otherServer(why string) error {
 		"if you know that they do, add -same-server")
 }
 
-// sameByLogin compares what both logins say of their server: the profile's may work already.
+// sameByLogin compares the servers of both logins, where the profile's works already.
 func (j *job) sameByLogin(ctx context.Context) error {
 	switch c := j.runner.Compare(ctx, j.profile, j.admin); c.Verdict {
 	case check.SameInstance:
@@ -324,7 +324,7 @@ func (j *job) sameByLogin(ctx context.Context) error {
 	}
 }
 
-// logsIn reports whether the profile's account gets in with its password.
+// logsIn reports whether the profile's account can log in with its password.
 func (j *job) logsIn(ctx context.Context) (bool, error) {
 	report := j.tryPassword(ctx, j.profile, j.password.value)
 	switch first, _ := report.First(); {
@@ -338,8 +338,7 @@ func (j *job) logsIn(ctx context.Context) (bool, error) {
 	return false, nil
 }
 
-// tryPassword tests a profile with a password in place of the one that its source has; one that is not Present is no
-// other.
+// tryPassword tests a profile with another password than its source's, or with the source's where v is not Present.
 func (j *job) tryPassword(ctx context.Context, p *resolve.Profile, v secret.Value) *check.Report {
 	if v.Present() {
 		defer j.runner.Finder.SetPassword(p.Called, v, "this run")()
@@ -347,7 +346,7 @@ func (j *job) tryPassword(ctx context.Context, p *resolve.Profile, v secret.Valu
 	return j.runner.Run(ctx, p)
 }
 
-// planFailed is the error of a plan as the command's.
+// planFailed is the command's error for a plan that failed.
 func (j *job) planFailed(err error) error {
 	var gone *provision.NotThereError
 	var wrong *engine.NameError

@@ -12,7 +12,7 @@ import (
 	"gentleharbor/internal/cli/secretcmd"
 )
 
-// generatedLength is that of a password that is made here: 190 bits.
+// generatedLength is the length of a new password: 190 bits.
 const generatedLength = 32
 
 // password is that of a profile's account.
@@ -77,7 +77,7 @@ func (j *job) takePassword(ctx context.Context) error {
 	return nil
 }
 
-// fromWallet takes the password from the wallet that the file with the passphrase opens.
+// fromWallet takes the password from the wallet, opened by the passphrase in a file.
 func (j *job) fromWallet(ctx context.Context, finder *secret.Finder, q secret.Query) error {
 	if q.Source.Kind != "wallet" {
 		q.Source = secret.Source{Kind: "wallet"}
@@ -101,7 +101,7 @@ func (j *job) fromWallet(ctx context.Context, finder *secret.Finder, q secret.Qu
 	return base.FindingError(base.ExitSecret, &secret.Failure{Found: found}, found)
 }
 
-// makePassword makes one, where the source is one that takes it.
+// makePassword makes a password, if the source can store it.
 func (j *job) makePassword(ctx context.Context, finder *secret.Finder, q secret.Query) error {
 	if q.Source.Kind == "default" {
 		q.Source = finder.SourceFor(ctx, q)
@@ -118,7 +118,7 @@ func (j *job) makePassword(ctx context.Context, finder *secret.Finder, q secret.
 	return nil
 }
 
-// keepPassword keeps a password that was made, before the server has it: a run that ends in between loses nothing.
+// keepPassword stores a new password before the server has it: if the run ends in between, nothing is lost.
 func (j *job) keepPassword(ctx context.Context) error {
 	if !j.password.made {
 		return nil
@@ -131,7 +131,7 @@ func (j *job) keepPassword(ctx context.Context) error {
 	return nil
 }
 
-// placeOf says where a password that is made goes.
+// placeOf names where a new password is stored.
 func (j *job) placeOf() string {
 	q := j.password.query
 	if q.Source.Kind != "wallet" {

@@ -111,8 +111,8 @@ func command(o *options, verb provision.Verb, c *base.Command) *base.Command {
 	return c
 }
 
-// noAdministrator is for a command without -as. Where the profile of an administrator is known for the server, the
-// command to try has it.
+// noAdministrator is the error for a command without -as. It suggests an administrator's profile for the server, if
+// one is known.
 func (c *call) noAdministrator(verb provision.Verb, o *options) error {
 	try := "gharbor help provision " + string(verb)
 	if verb != provision.Database {
@@ -241,7 +241,7 @@ func provisionDatabase() *base.Command {
 	})
 }
 
-// conflict says what is wrong with the flags of a verb, before anything is opened.
+// conflict says what is wrong with the flags of a verb, before a connection is made.
 func (c *call) conflict(verb provision.Verb, o *options) error {
 	switch verb {
 	case provision.Expire:

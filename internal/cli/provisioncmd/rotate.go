@@ -68,7 +68,7 @@ one that the server accepts, and removes the other.
 	}
 }
 
-// conflict says what is wrong with the flags, before anything is opened.
+// conflict says what is wrong with the flags, before a connection is made.
 func (o *rotateOptions) conflict(c *call) error {
 	for _, two := range [][2]string{
 		{"resume", "keep-old"}, {"resume", "drop-old"}, {"keep-old", "drop-old"}, {"dry-run", "yes"}, {"resume", "dry-run"},
@@ -225,7 +225,7 @@ func (c *call) resumeAll(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
-// reopen locks and reads the rotation of a profile that was broken off; nil, with a message, where there is none.
+// reopen locks and reads a profile's pending rotation; nil, with a message, where there is none.
 func (r *rotateRun) reopen(ctx context.Context, name string) (p *rotation.Pending, unlock func(), err error) {
 	if r.places, err = r.Rotations(); err != nil {
 		return nil, nil, err
@@ -243,7 +243,7 @@ func (r *rotateRun) reopen(ctx context.Context, name string) (p *rotation.Pendin
 	return p, unlock, err
 }
 
-// giveUp forgets the new password of a rotation that was broken off, without the server, and also where the profile is
+// giveUp forgets the new password of a pending rotation, without asking the server, and also where the profile is
 // gone.
 func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 	if len(c.Args) == 0 {
@@ -283,7 +283,7 @@ func (c *call) giveUp(ctx context.Context, o *rotateOptions) error {
 	return nil
 }
 
-// forget takes the new password out of the wallet. A wallet or an entry that is gone has none.
+// forget removes the new password from the wallet. A missing wallet or entry is no error.
 func (c *call) forget(ctx context.Context, o secretcmd.WalletFlags, entry string) error {
 	_, err := secretcmd.NewCall(c.Call).ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {
 		if e := w.Entry(entry); e != nil {
@@ -339,5 +339,5 @@ func (c *call) resumeOne(ctx context.Context, o *rotateOptions, name string) err
 	return turn.tell(ctx)
 }
 
-// now is the time of a change, as the wallet keeps it.
+// now is the time of a change, in the wallet's form.
 func now() time.Time { return time.Now().UTC().Truncate(time.Second) }

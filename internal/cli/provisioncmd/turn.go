@@ -80,7 +80,7 @@ func (r *rotateRun) begin(ctx context.Context, p *resolve.Profile) (*profileRota
 	return t, err
 }
 
-// present is the password that the source has now.
+// present is the source's present password.
 func (t *profileRotation) present(ctx context.Context) (secret.Value, error) {
 	if t.entry != "" {
 		w, err := t.store.Open(ctx, t.pass)
@@ -104,8 +104,8 @@ func (t *profileRotation) present(ctx context.Context) (secret.Value, error) {
 	return located.Take(ctx)
 }
 
-// checkUnchanged returns an error where the source has another password now than at the start: to set that again
-// at the server would lock the account out.
+// checkUnchanged returns an error where the source's password has changed since the start: setting the first one at
+// the server again would lock the account out.
 func (t *profileRotation) checkUnchanged(ctx context.Context) error {
 	v, err := t.present(ctx)
 	if err == nil && !v.Same(t.old) {
@@ -137,7 +137,8 @@ func (t *profileRotation) close() {
 	}
 }
 
-// plan opens the session that changes the password: the account's own where that may, else the administrator's.
+// plan opens the session that changes the password: the account's own where that may change it, else the
+// administrator's.
 func (t *profileRotation) plan(ctx context.Context) error {
 	if other := t.otherUser(ctx); other != "" {
 		return base.Advise(base.Failure(base.ExitUsage,
@@ -223,7 +224,7 @@ func (t *profileRotation) accountState(v secret.Value) *engine.DesiredState {
 	}
 }
 
-// agree shows what will be done, and asks. done is true where nothing follows.
+// agree shows the plan, and asks. done is true where nothing more is to do.
 func (t *profileRotation) agree(ctx context.Context) (done bool, err error) {
 	plan, err := t.planner(ctx, provision.On(t.changer), t.accountState(t.next))
 	if err != nil {
@@ -281,7 +282,7 @@ func (t *profileRotation) steps() rotation.Steps {
 	}
 }
 
-// keep writes the new password to the disk. The file in front of the wallet's change says only that one is under way.
+// keep writes the new password to the disk. Where the wallet has it, the file only says that a rotation has begun.
 func (t *profileRotation) keep(ctx context.Context) error {
 	p := rotation.Pending{Profile: t.profile.Called, Entry: t.entry, Begun: now()}
 	if t.entry == "" {
@@ -373,7 +374,7 @@ func (t *profileRotation) accepts(ctx context.Context, which rotation.PasswordCh
 	return false, fmt.Errorf("%s: %s", report.Verdict(), cause(first))
 }
 
-// refusesPassword reports whether a finding of the login tells that the password was judged, and refused.
+// refusesPassword reports whether a login's finding says that the server checked the password and refused it.
 func refusesPassword(code finding.Code) bool {
 	return slices.Contains([]finding.Code{finding.LoginPassword, finding.LoginEmptyPassword, finding.LoginNoPasswordSet,
 		finding.LoginOtherHash}, code)
@@ -387,7 +388,7 @@ func cause(s check.Stage) string {
 	return s.Finding.Cause
 }
 
-// adopt makes the new password the source's own.
+// adopt writes the new password into the source in place of the old one.
 func (t *profileRotation) adopt(ctx context.Context) error {
 	if t.entry != "" {
 		err := t.changeEntry(ctx, func(e *wallet.Entry) {
@@ -402,7 +403,8 @@ func (t *profileRotation) adopt(ctx context.Context) error {
 	return t.run.places.Remove(t.profile.Called)
 }
 
-// put writes the new password to the source, and sees that the source gives it: another file may have the last word.
+// put writes the new password to the source, and checks that the source then gives it, as another file may override
+// it.
 func (t *profileRotation) put(ctx context.Context) error {
 	place, err := t.runner.Finder.Put(ctx, t.query, t.next)
 	if err != nil {
@@ -425,7 +427,7 @@ func (t *profileRotation) drop(ctx context.Context) error {
 	return t.run.places.Remove(t.profile.Called)
 }
 
-// take takes the new password of a rotation that was broken off.
+// take reads the new password of a pending rotation.
 func (t *profileRotation) take(p *rotation.Pending) error {
 	t.resumes = true
 	if p.Entry == "" {
@@ -445,7 +447,7 @@ func (t *profileRotation) take(p *rotation.Pending) error {
 	return nil
 }
 
-// reportFailure returns the error of a rotation that did not end well.
+// reportFailure returns the error of a rotation that failed.
 func (t *profileRotation) reportFailure(ctx context.Context, err error) error {
 	var open *rotation.OpenError
 	var refused *engine.StatementError
@@ -474,7 +476,7 @@ func (t *profileRotation) explainNeither() error {
 		"let an administrator's profile set the old one again: gharbor provision make "+t.profile.Called+" -as ADMIN")
 }
 
-// tell says that the password was rotated, and who used the old one.
+// tell prints that the password was rotated, and who used the old one.
 func (t *profileRotation) tell(ctx context.Context) error {
 	t.Say("rotated: the password of %s", t.profile.Called)
 	if t.run.keepOld {

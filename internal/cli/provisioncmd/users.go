@@ -18,7 +18,7 @@ import (
 	"gentleharbor/internal/cli/secretcmd"
 )
 
-// otherUsers are those that used the old password, a line each: profiles, readers of the wallet, and containers.
+// otherUsers are others that used the old password, one on a line: profiles, readers of the wallet, and containers.
 func (t *profileRotation) otherUsers(ctx context.Context) (lines []string) {
 	file, err := t.Load()
 	if err != nil {
@@ -62,8 +62,8 @@ func (t *profileRotation) otherUser(ctx context.Context) string {
 	return ""
 }
 
-// sharesPlace reports whether another profile takes its password from the very place. The lines of a password file are
-// for one account each.
+// sharesPlace reports whether another profile takes its password from the same place. Each line of a password file is
+// for one account.
 func (t *profileRotation) sharesPlace(ctx context.Context, o *resolve.Profile) bool {
 	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err != nil {
@@ -84,7 +84,7 @@ func (t *profileRotation) sharesPlace(ctx context.Context, o *resolve.Profile) b
 	return false
 }
 
-// otherProfile says where another profile of the same account has its password.
+// otherProfile names where another profile of the same account has its password.
 func (t *profileRotation) otherProfile(ctx context.Context, o *resolve.Profile) string {
 	q, err := secretcmd.NewCall(t.Call).QueryOf(ctx, o)
 	if err == nil && o.Text(key.Secret) == "" {
@@ -109,7 +109,7 @@ func (t *profileRotation) otherProfile(ctx context.Context, o *resolve.Profile) 
 	return fmt.Sprintf("the profile %s has the old password still, from %s", o.Called, clean.Line(source, 80))
 }
 
-// containers are those of this machine's engines that were given the old password in a variable.
+// containers are this machine's containers that have the old password in a variable.
 func (t *profileRotation) containers(ctx context.Context) (lines []string) {
 	client, found := t.Containers().Client(ctx, "")
 	if found != nil {
@@ -142,7 +142,7 @@ func variableOf(one *api.Container, password secret.Value) string {
 	return ""
 }
 
-// endOld ends the password that was kept beside a new one.
+// endOld ends the old password that stayed valid beside a new one.
 func (r *rotateRun) endOld(ctx context.Context, p *resolve.Profile) error {
 	j, err := r.call.newJob(&r.options, p.Called)
 	if err != nil {

@@ -118,7 +118,7 @@ func (c *call) browse(ctx context.Context, o browseOptions) error {
 	return c.differences([2]*browseTarget{one, other}, kind, rows, others, o)
 }
 
-// kind is the kind that is asked for, nil for the overview.
+// kind is the kind of things to show, nil for the overview.
 func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	if err := o.form.conflict(); err != nil {
 		return nil, err
@@ -150,7 +150,7 @@ func (c *call) kind(o browseOptions) (*catalogue.Kind, error) {
 	return kind, nil
 }
 
-// noKind is the error for a word that is no kind. It may be the name of a table.
+// noKind is the error for a word that is no kind, and may be a table's name.
 func (c *call) noKind(o browseOptions) error {
 	p, err := c.profile(c.Args[0], o.connectFlags)
 	if err != nil {
@@ -218,7 +218,7 @@ func (c *call) lookAt(ctx context.Context, name string, kind *catalogue.Kind, o 
 	return at(p, opened), nil
 }
 
-// hasKind says that an engine has no things of a kind; nil is the overview, which each has.
+// hasKind is the error for an engine without things of a kind. kind is nil for the overview, which each engine has.
 func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
 	if p.Engine() == nil || kind == nil {
 		return nil
@@ -230,7 +230,7 @@ func hasKind(p *resolve.Profile, kind *catalogue.Kind) error {
 	return base.Usage("%s has no %s to browse; it has %s", p.Engine().Word, kind.Word, strings.Join(words, ", "))
 }
 
-// at looks at a server by a connection that is open.
+// at makes a target of an open connection.
 func at(p *resolve.Profile, opened *check.Session) *browseTarget {
 	return &browseTarget{p, opened, catalogue.Server{
 		Runner: opened.Runner,
@@ -315,7 +315,7 @@ func (c *call) findThings(
 	return nil, c.missing(at, kind.One, text, pattern.Missing(tables, all, by))
 }
 
-// missing says that there is no thing of a name, and which names are like it.
+// missing is the error for a thing that does not exist, with similar names.
 func (c *call) missing(at *browseTarget, what, name string, m catalogue.Missing) error {
 	text := fmt.Sprintf("%s sees no %s %s", clean.Word(at.profile.Called), what, clean.Quote(name))
 	if len(m.Schemas) > 0 {
@@ -377,7 +377,8 @@ func write(c *call, layout results.Layout, columns []engine.Column, rows [][][]b
 	return err
 }
 
-// cell is a value as a format has it: names as they must be typed but in JSON, sizes for people in a table.
+// cell is a value in a format's form: names are quoted as in a statement, except in JSON, and a table shows sizes for
+// people.
 func cell(v *string, is catalogue.ColumnKind, by *engine.Statements, format string) []byte {
 	if v == nil {
 		return nil
@@ -397,7 +398,7 @@ func cell(v *string, is catalogue.ColumnKind, by *engine.Statements, format stri
 	return []byte(text)
 }
 
-// shortSize is a value that is a number of bytes, for a person.
+// shortSize is a number of bytes for a person.
 func shortSize(text string) string {
 	var n float64
 	if _, err := fmt.Sscan(text, &n); err != nil {
@@ -406,7 +407,7 @@ func shortSize(text string) string {
 	return clean.Size(n)
 }
 
-// differences writes in what two servers differ.
+// differences prints how two servers differ.
 func (c *call) differences(two [2]*browseTarget, kind *catalogue.Kind, a, b []catalogue.Row, o browseOptions) error {
 	all := catalogue.Compare(kind, a, b)
 	layout := c.layout(o.form, true)

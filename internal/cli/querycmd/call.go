@@ -10,15 +10,15 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// call is a command of this group that is being run.
+// call is one run of a command of this group.
 type call struct{ *base.Call }
 
-// run makes a command's function of one of this group.
+// run makes a command's function of a method of this group.
 func run(command func(context.Context, *call) error) func(context.Context, *base.Call) error {
 	return func(ctx context.Context, c *base.Call) error { return command(ctx, &call{c}) }
 }
 
-// path is a file that the command line names: a relative one is of the working folder.
+// path is the absolute path of a file on the command line; a relative one is in the working folder.
 func (c *call) path(name string) string {
 	if folder, err := c.WorkDir(); err == nil && !filepath.IsAbs(name) {
 		return filepath.Join(folder, name)
@@ -26,7 +26,7 @@ func (c *call) path(name string) string {
 	return name
 }
 
-// exclusive is the error where a flag is given together with one of others; nil for none.
+// exclusive is the error for a flag together with one of others; nil for none.
 func (c *call) exclusive(flag string, others ...string) error {
 	for _, other := range others {
 		if c.Set[flag] && c.Set[other] {

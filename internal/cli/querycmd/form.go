@@ -9,7 +9,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// form are the flags of how results are written.
+// form has the flags for the form of results.
 type form struct {
 	format  string // "" where none was given
 	stacked bool
@@ -29,7 +29,7 @@ func (f *form) set(word string) error {
 	return nil
 }
 
-// conflict says what can't stand together, nil for nothing.
+// conflict is the error for flags that exclude each other, nil for none.
 func (f form) conflict() error {
 	if f.stacked && f.format != "" && f.format != "table" {
 		return base.Usage("-stacked is for -format table")
@@ -37,7 +37,7 @@ func (f form) conflict() error {
 	return nil
 }
 
-// layout is how results are written to standard output, or elsewhere.
+// layout is the layout of results on standard output, or elsewhere.
 func (c *call) layout(f form, here bool) results.Layout {
 	terminal := here && render.IsTerminal(c.Stdout)
 	l := results.Layout{Format: f.format, Stacked: f.stacked, Terminal: terminal}

@@ -131,7 +131,7 @@ func (c *call) load(ctx context.Context, o loadOptions) error {
 	return c.loadScripts(ctx, p, o)
 }
 
-// loadConflict says what can't stand together, nil for nothing.
+// loadConflict is the error for flags that exclude each other, nil for none.
 func (c *call) loadConflict(o loadOptions) error {
 	if err := c.exclusive("atomic", "keep-going", "bad-rows", "from"); err != nil {
 		return err
@@ -182,7 +182,7 @@ func (c *call) loadConflict(o loadOptions) error {
 	return nil
 }
 
-// formOf is how the rows of a file are written, by its name; "" for a script.
+// formOf is the form of a file's rows, by its name; "" for a script.
 func formOf(name string) string {
 	name = strings.TrimSuffix(strings.ToLower(name), ".gz")
 	for _, form := range []string{"csv", "tsv"} {
@@ -193,7 +193,7 @@ func formOf(name string) string {
 	return ""
 }
 
-// openToWrite opens a profile's server, unless nothing can be written there.
+// openToWrite opens a profile's server, unless that takes no writes.
 func (c *call) openToWrite(ctx context.Context, p *resolve.Profile, o loadOptions) (*check.Session, error) {
 	opened, err := c.open(ctx, p, o.connectFlags)
 	if err != nil {

@@ -57,7 +57,7 @@ func (c *call) openDocuments(name string) (*documents, error) {
 	return d, nil
 }
 
-// next is the next document; io.EOF after the last. Empty lines are none.
+// next is the next document; io.EOF after the last. It skips empty lines.
 func (d *documents) next() ([]byte, error) {
 	for {
 		var line []byte
@@ -150,7 +150,7 @@ func (c *call) loadDocuments(ctx context.Context, p *resolve.Profile, o loadOpti
 	return nil
 }
 
-// addDocuments adds the documents of one file, and says how many are in.
+// addDocuments adds the documents of one file, and returns how many were added.
 func (c *call) addDocuments(ctx context.Context, r engine.Runner, by *engine.Documents, file string, o loadOptions,
 	added func(int)) (total int64, err error) {
 	d, err := c.openDocuments(file)
@@ -195,7 +195,7 @@ func (c *call) addDocuments(ctx context.Context, r engine.Runner, by *engine.Doc
 	}
 }
 
-// sendDocuments sends one statement, and says how many of its documents are in.
+// sendDocuments sends one statement, and returns how many of its documents were added.
 func (c *call) sendDocuments(ctx context.Context, r engine.Runner, by *engine.Documents, batch [][]byte,
 	o loadOptions) (int64, error) {
 	if o.ofStatement > 0 {
@@ -219,7 +219,7 @@ func (c *counter) End(d engine.Outcome) error {
 	return nil
 }
 
-// isDocuments tells by a file's name that it has a document a line.
+// isDocuments reports whether a file has a document on each line, by its name.
 func isDocuments(name string) bool {
 	name = strings.TrimSuffix(strings.ToLower(name), ".gz")
 	return strings.HasSuffix(name, ".jsonl") || strings.HasSuffix(name, ".ndjson")

@@ -25,7 +25,7 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// rowLoad is files of rows that are taken into a table.
+// rowLoad loads files of rows into a table.
 type rowLoad struct {
 	*call
 	options loadOptions
@@ -86,7 +86,7 @@ func (f *rowLoad) find(ctx context.Context, p *resolve.Profile) error {
 	return f.choose(ctx, here, rows)
 }
 
-// choose takes the table of the schema that a name without one means.
+// choose takes, for a name without a schema, the table that the server would use.
 func (f *rowLoad) choose(ctx context.Context, at *browseTarget, rows []catalogue.Row) error {
 	if len(rows) == 0 {
 		return base.Failure(base.ExitFailed,
@@ -158,7 +158,7 @@ func (f *rowLoad) typedTable() string {
 	return typedName(statement.Name{Schema: f.schema, Name: f.table}, f.by)
 }
 
-// source opens a file of rows, and counts what is read of it.
+// source opens a file of rows, and counts the bytes read.
 func (f *rowLoad) source(file string) (*bulk.Source, *atomic.Int64, func(), error) {
 	in, shut := f.Stdin, func() {}
 	if file != "-" {
@@ -207,7 +207,7 @@ func (f *rowLoad) one(ctx context.Context, file string) error {
 	return err
 }
 
-// sender makes what sends the rows of a file: its first line names the columns, unless a flag does.
+// sender makes the sender for a file's rows. The first line names the columns, unless a flag does.
 func (f *rowLoad) sender(file string, source *bulk.Source) (*bulk.Sender, error) {
 	s := &bulk.Sender{
 		Runner:  f.opened.Runner,
@@ -295,7 +295,7 @@ func (f *rowLoad) column(name string) (bulk.Column, error) {
 	return bulk.Column{}, errors.New(what)
 }
 
-// reportStop says where it stopped, and what is in.
+// reportStop reports where the load stopped, and what was loaded.
 func (f *rowLoad) reportStop(ctx context.Context, files []string, file string, err error) error {
 	var refused *bulk.RefusedError
 	code := base.ExitFailed
@@ -336,7 +336,8 @@ func (f *rowLoad) reportStop(ctx context.Context, files []string, file string, e
 	return base.Failure(code, nil)
 }
 
-// line is the line of a file that a server refused: where it counts rows, they are counted again.
+// line is the line of a file that a server refused. Where the server gives a row's number, the rows are counted
+// again.
 func (f *rowLoad) line(file string, refused *bulk.RefusedError) int {
 	if refused.Line > 0 || refused.Row == 0 || file == "-" {
 		return refused.Line
@@ -360,7 +361,7 @@ func (f *rowLoad) line(file string, refused *bulk.RefusedError) int {
 	}
 }
 
-// reason is why a row was not taken, with the column where the server says which.
+// reason is why a row was not loaded, with the column where the server names it.
 func reason(err error) string {
 	var said *engine.StatementError
 	if errors.As(err, &said) && said.Column != "" {
@@ -369,7 +370,7 @@ func reason(err error) string {
 	return err.Error()
 }
 
-// badRow says of a row that it was not taken in, and keeps it.
+// badRow reports a row that was not loaded, and writes it to the file for such rows.
 func (f *rowLoad) badRow(file string, line int, raw []byte, why error) error {
 	const most = 20
 	if f.bad.n < most {
@@ -380,14 +381,14 @@ func (f *rowLoad) badRow(file string, line int, raw []byte, why error) error {
 	return f.bad.keep(raw)
 }
 
-// badRows are the rows that could not be taken in. nil takes none.
+// badRows is the file of rows that could not be loaded, nil for none.
 type badRows struct {
 	n     int
 	file  *os.File // nil where they are not kept
 	first []byte   // the line with the columns' names
 }
 
-// newBadRows makes the file for them, which must not be there; shown is its name for people.
+// newBadRows makes the file, which must not exist; shown is its name for people.
 func newBadRows(path, shown string) (*badRows, error) {
 	if shown == "" {
 		return &badRows{}, nil
@@ -421,7 +422,7 @@ func (b *badRows) keep(raw []byte) error {
 	return err
 }
 
-// close ends the file. Without a bad row there is none.
+// close ends the file. Without a bad row no file is left.
 func (b *badRows) close() error {
 	if b == nil || b.file == nil {
 		return nil

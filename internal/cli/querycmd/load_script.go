@@ -51,7 +51,7 @@ func (c *call) loadScripts(ctx context.Context, p *resolve.Profile, o loadOption
 	return l.send(ctx, files)
 }
 
-// scan reads scripts, and says what can't be carried out before anything is sent.
+// scan reads scripts, and reports what can't be run before anything is sent.
 func (c *call) scan(files []string, by *engine.Statements, o loadOptions) (*script.Plan, error) {
 	if o.atomic && by.Rules != nil && by.Rules.NotAtomic != "" {
 		return nil, base.Usage("-atomic: %s", by.Rules.NotAtomic)
@@ -146,7 +146,7 @@ type scriptLoad struct {
 	failures int
 }
 
-// askAgreement asks for what the scripts drop and empty of what is there, and for what the profile's guard asks about.
+// askAgreement asks before scripts drop or empty existing things, and where the profile's guard asks.
 func (l *scriptLoad) askAgreement(ctx context.Context) error {
 	if l.options.yes {
 		return nil
@@ -276,7 +276,7 @@ func (l *scriptLoad) send(ctx context.Context, files []string) error {
 	return l.reportEnd(ctx, loader, left, err)
 }
 
-// connect goes on in another database, by the same way and with the same account.
+// connect continues in another database, over the same route and with the same account.
 func (l *scriptLoad) connect(ctx context.Context, database string) (engine.Runner, error) {
 	o := l.options.connectFlags
 	field := l.Keys.Field(key.Database)
@@ -369,7 +369,7 @@ func plural(kind string) string {
 	return kind + "s"
 }
 
-// Begin, Row, End and Notice take what statements give: rows are not shown.
+// Begin, Row, End and Notice receive the results of statements, and show no rows.
 func (l *scriptLoad) Begin([]engine.Column) error { return nil }
 
 // Row is not shown.

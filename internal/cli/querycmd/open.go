@@ -33,7 +33,7 @@ func (o *connectFlags) flags(fs *base.FlagSet) {
 	fs.DurationVar(&o.timeout, "timeout", check.DefaultTimeout, "for connecting")
 }
 
-// open tests a profile, and keeps the connection for statements. Whoever opens it closes it.
+// open tests a profile, and keeps the connection for statements. The caller closes it.
 func (c *call) open(ctx context.Context, p *resolve.Profile, o connectFlags) (*check.Session, error) {
 	runner, err := testcmd.NewCall(c.Call).Runner(o.timeout)
 	if err != nil {
@@ -53,7 +53,7 @@ func (c *call) open(ctx context.Context, p *resolve.Profile, o connectFlags) (*c
 	return opened, nil
 }
 
-// overrides are the values that the flags give in place of the profile's.
+// overrides are the flags' values in place of the profile's.
 func (c *call) overrides(o connectFlags) (base.Overrides, error) {
 	if o.database == "" {
 		return o.over, nil
@@ -66,7 +66,7 @@ func (c *call) overrides(o connectFlags) (base.Overrides, error) {
 	return append(slices.Clone(o.over), schema.Override{Field: field, Value: value}), nil
 }
 
-// profile is the profile, with what the flags say in its place.
+// profile is the profile with the flags' overrides.
 func (c *call) profile(name string, o connectFlags) (*resolve.Profile, error) {
 	over, err := c.overrides(o)
 	if err != nil {
@@ -93,13 +93,13 @@ func (c *call) profile(name string, o connectFlags) (*resolve.Profile, error) {
 // rank is how much a guard asks for.
 func rank(guard string) int { return map[string]int{"ask": 1, "read-only": 2}[guard] }
 
-// Judge says what keeps statements from being run on a connection, nil for nothing. A report that failed is shown; warn
-// gets a warning, nil to show it as a notice.
+// Judge returns why statements can't be run on a connection, nil where they can. It shows a report that failed; warn
+// gets a warning, and where it is nil a notice shows it.
 func Judge(c *base.Call, p *resolve.Profile, opened *check.Session, warn func(*finding.Finding)) error {
 	return (&call{c}).judge(p, opened, connectFlags{warned: warn})
 }
 
-// judge says what keeps statements from being run on a connection, nil for nothing.
+// judge returns why statements can't be run on a connection, nil where they can.
 func (c *call) judge(p *resolve.Profile, opened *check.Session, o connectFlags) error {
 	c.Remember(context.Background(), []*resolve.Profile{p}, []*check.Report{opened.Report})
 	first, some := opened.Report.First()

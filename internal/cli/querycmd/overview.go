@@ -112,7 +112,7 @@ func (v *overview) add(access, schemas []catalogue.Row, system, granted bool) {
 	}
 }
 
-// list takes the things that stand in the place of schemas.
+// list takes the things that an engine has in place of schemas.
 func (v *overview) list(kind *catalogue.Kind, rows []catalogue.Row, system bool) {
 	for _, row := range rows {
 		if row.System && !system {
@@ -201,7 +201,7 @@ func (c *call) showOverview(at *browseTarget, v overview, o browseOptions) error
 	return write(c, layout, columns, rows)
 }
 
-// withValues are the columns that have a value in some row: an engine does not know all that another does.
+// withValues are the columns with a value in some row: an engine may lack what another has.
 func withValues(kind *catalogue.Kind, rows []catalogue.Row) (*catalogue.Kind, []catalogue.Row) {
 	few, kept := *kind, make([]catalogue.Row, len(rows))
 	few.Columns = nil

@@ -11,7 +11,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// progress says how far a load is: on a terminal in one line, once a second; else in the log, each ten seconds.
+// progress shows the progress of a load: on a terminal in one line, each second; else in the log, each ten seconds.
 type progress struct {
 	call    *call
 	total   int64 // bytes of all files; 0 where it is not known
@@ -28,7 +28,7 @@ type progress struct {
 	seen bool // a line is shown
 }
 
-// progress begins to show how far it is; clear ends it.
+// progress starts to show the progress of a load; clear ends that.
 func (l *scriptLoad) progress(total int64) *progress { return l.call.progress(total, "statements") }
 
 func (c *call) progress(total int64, unit string) *progress {
@@ -99,7 +99,7 @@ func (p *progress) at(file string) {
 	p.file = file
 }
 
-// reads says how many bytes of a file were read so far.
+// reads notes how many bytes of a file were read so far.
 func (p *progress) reads(bytes func() int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

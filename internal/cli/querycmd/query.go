@@ -117,7 +117,7 @@ func (o *queryOptions) let(s string) error {
 	return nil
 }
 
-// letFile takes a value from a file, as it stands there.
+// letFile takes a value from a file, unchanged.
 func (o *queryOptions) letFile(s string) error {
 	name, path, given := strings.Cut(s, "=")
 	if !given {
@@ -131,7 +131,7 @@ func (o *queryOptions) letFile(s string) error {
 	return o.let(name + "=" + string(data))
 }
 
-// conflict says which flags can't stand together, nil for none.
+// conflict is the error for flags that exclude each other, nil for none.
 func (c *call) conflict(o queryOptions) error {
 	if err := c.exclusive("atomic", "keep-going"); err != nil {
 		return err
@@ -181,7 +181,7 @@ func (c *call) query(ctx context.Context, o queryOptions) error {
 	return c.carryOut(ctx, p, opened, s, o)
 }
 
-// carryOut runs the script, and writes what it gives.
+// carryOut runs the script, and writes its results.
 func (c *call) carryOut(
 	ctx context.Context, p *resolve.Profile, opened *check.Session, s *statements, o queryOptions,
 ) error {
@@ -245,7 +245,7 @@ func (c *call) carryOut(
 	return base.Failure(base.ExitFailed, err)
 }
 
-// output is where results go. finish ends it: a file is there whole, or not at all.
+// output is where results are written. finish ends it: a file is written whole or not at all.
 func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) error, err error) {
 	if o.out == "" {
 		return c.Stdout, func(bool) error { return nil }, nil
@@ -280,7 +280,7 @@ func (c *call) output(o queryOptions) (out io.Writer, finish func(well bool) err
 	}, nil
 }
 
-// askAgreement asks for what the profile's guard asks about. Nothing was sent yet.
+// askAgreement asks the questions of the profile's guard, before anything is sent.
 func (c *call) askAgreement(ctx context.Context, p *resolve.Profile, s *statements, o queryOptions) error {
 	if p.Text(key.Guard) != "ask" || len(s.risks) == 0 || o.yes {
 		return nil

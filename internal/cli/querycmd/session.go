@@ -91,7 +91,7 @@ type session struct {
 	interrupts chan os.Signal
 }
 
-// sessionSettings are what can be set while the session goes on.
+// sessionSettings can be changed during the session.
 type sessionSettings struct {
 	form
 	clock bool
@@ -172,7 +172,7 @@ func (s *session) applySettings(file *profile.File) error {
 	return nil
 }
 
-// signals makes Ctrl-C the session's own. What ends the program gives the terminal back first.
+// signals lets the session handle Ctrl-C. Other signals restore the terminal and end the program.
 func (s *session) signals() (stop func()) {
 	signal.Notify(s.interrupts, os.Interrupt)
 	restore := render.Restorer(s.Stdin)
@@ -250,7 +250,7 @@ func (s *session) connect(ctx context.Context) error {
 	return s.begin(ctx)
 }
 
-// begin runs the statements that the user's file wants run first.
+// begin runs the first statements of the user's [session].
 func (s *session) begin(ctx context.Context) error {
 	for _, text := range slices.Concat(s.first.First, s.first.FirstOf[s.profile.Engine().Word]) {
 		p, err := one(text+s.ending(text), s.by)
@@ -273,10 +273,10 @@ func stricter(a, b string) string {
 	return b
 }
 
-// readOnly tells that the session changes nothing.
+// readOnly reports whether the session changes nothing.
 func (s *session) readOnly() bool { return s.options.readOnly || s.guard == "read-only" }
 
-// welcome says who one is, where, and how safely, in two lines.
+// welcome prints the account, the server and the encryption in two lines.
 func (s *session) welcome() {
 	s.Say("%s", s.opened.Report.Summary())
 	f := s.opened.Report.Facts
@@ -388,7 +388,7 @@ func (s *session) line(ctx context.Context, line string) error {
 	}
 }
 
-// endsBlock tells that a / ends a block of code: it does so where the engine has blocks and one is being typed.
+// endsBlock reports whether a / ends a block of code: the engine has blocks, and one is being typed.
 func (s *session) endsBlock(word string) bool {
 	return word == "/" && s.by.Lexis.Blocks && !s.typed.Empty()
 }
@@ -427,7 +427,7 @@ func (s *session) confirm(question string) (bool, error) {
 	return answer == "y" || answer == "yes", nil
 }
 
-// tell says what went wrong: the session goes on.
+// tell prints an error. The session goes on.
 func (s *session) tell(err error) {
 	if errors.Is(err, errQuiet) {
 		return
@@ -447,7 +447,7 @@ func (s *session) tell(err error) {
 	s.Say("%s", clean.Visible(err.Error()))
 }
 
-// interruptible runs something that Ctrl-C ends, and nothing else of the session.
+// interruptible runs something that Ctrl-C ends, without ending the session.
 func (s *session) interruptible(
 	ctx context.Context, do func(context.Context) (*check.Session, error),
 ) (*check.Session, error) {

@@ -12,7 +12,7 @@ import (
 	"gentleharbor/core/results"
 )
 
-// serverNames is what completion knows of the server: read at the first Tab, and bounded.
+// serverNames has the server's names for completion: they are read at the first Tab, and bounded.
 type serverNames struct {
 	databases []string
 	schemas   []string
@@ -20,20 +20,20 @@ type serverNames struct {
 	columns   map[string][]string
 }
 
-// Bounds of completion: how long a question of it may take, how much of an answer is used, and how much is shown.
+// Bounds of completion: the time of a look-up, how much of an answer is used, and how much is shown.
 const (
 	mostKnown     = 10_000
 	mostOffered   = 200
 	completeAfter = 2 * time.Second
 )
 
-// languageWords are words of the language that are worth completing.
+// languageWords are the words of the language that are completed.
 const languageWords = "ALTER ANALYZE AND AS ASC BEGIN BETWEEN BY CASE COMMIT COUNT CREATE CROSS DATABASE DELETE DESC " +
 	"DISTINCT DROP ELSE END EXISTS EXPLAIN FROM FULL GRANT GROUP HAVING IN INDEX INNER INSERT INTO IS JOIN LEFT LIKE " +
 	"LIMIT NOT NULL OFFSET ON OR ORDER OUTER OVER PARTITION PRIMARY REFERENCES REVOKE RIGHT ROLLBACK SAVEPOINT SCHEMA " +
 	"SELECT SET SHOW TABLE TEMPORARY THEN TRUNCATE UNION UNIQUE UPDATE USING VALUES VIEW WHEN WHERE WITH"
 
-// complete gives the ways to go on with what is typed.
+// complete returns completions for the typed text.
 func (s *session) complete(before string) (all []lineedit.Completion, replaced int) {
 	line := before[strings.LastIndexByte(before, '\n')+1:]
 	part := line[strings.LastIndexAny(line, " \t(,=<>+-*;")+1:]
@@ -112,7 +112,7 @@ func mentions(statement, table string) bool {
 	}), strings.ToLower(table))
 }
 
-// completeWord goes on with a word of the session's own, or with what stands behind one.
+// completeWord completes a session word, or an argument of one.
 func (s *session) completeWord(line, part string) (all []lineedit.Completion, replaced int) {
 	given := strings.Fields(strings.TrimSpace(line))
 	var from []string
@@ -150,7 +150,7 @@ func (s *session) completeWord(line, part string) (all []lineedit.Completion, re
 	return all, len(part)
 }
 
-// know reads the catalogue, once. Where it can't be read nothing is known.
+// know reads the catalogue once. Where it can't be read, there are no names.
 func (s *session) know() *serverNames {
 	if s.known != nil || s.lost {
 		return s.known
@@ -185,7 +185,7 @@ func (s *session) columnsOf(table string) []string {
 	return all
 }
 
-// ask asks the second connection for things of a kind; where it can't there are none.
+// ask asks the second connection for things of a kind; none where that fails.
 func (s *session) ask(kind engine.Kind, one string) []catalogue.Row {
 	ctx, stop := context.WithTimeout(context.Background(), completeAfter)
 	defer stop()

@@ -33,7 +33,7 @@ func (s *session) askName(ctx context.Context, p *statement.Piece) error {
 	return nil
 }
 
-// findTouched says what a statement touches, and what depends on that; it gives the names as they are typed.
+// findTouched returns the things that a statement changes, by their names in a statement, and what depends on them.
 func (s *session) findTouched(ctx context.Context, p *statement.Piece) (names []string) {
 	for _, e := range statement.Effects(p, s.by) {
 		for _, n := range e.Names {
@@ -96,7 +96,7 @@ func (s *session) dependents(ctx context.Context, n statement.Name) (all []strin
 	return list.texts
 }
 
-// firstColumn gathers the first column of a result.
+// firstColumn collects the first column of a result.
 type firstColumn struct {
 	texts []string
 	most  int

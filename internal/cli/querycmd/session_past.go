@@ -10,7 +10,7 @@ import (
 	"gentleharbor/core/history"
 )
 
-// sessionHistory is the history of a session: of the profile's file, and what was typed since.
+// sessionHistory is the history of a session: the profile's file, and the statements since.
 type sessionHistory struct {
 	file   *history.File // nil for none
 	before []history.Entry
@@ -26,7 +26,7 @@ func (p *sessionHistory) read() (err error) {
 	return err
 }
 
-// texts are what the keys of the history go through.
+// texts are the lines that the history keys show.
 func (p *sessionHistory) texts() []string { return p.words }
 
 // say adds a line that is kept in memory only.
@@ -43,7 +43,7 @@ func (p *sessionHistory) add(e history.Entry) error {
 	return p.file.Add(context.Background(), e)
 }
 
-// statementAt is the statement of before of a number: -1 is the last one.
+// statementAt is an earlier statement by its number: -1 is the last one.
 func (p *sessionHistory) statementAt(n int) (string, bool) {
 	at := len(p.before) + n
 	if n >= 0 || at < 0 {
@@ -52,7 +52,7 @@ func (p *sessionHistory) statementAt(n int) (string, bool) {
 	return p.before[at].Text, true
 }
 
-// mostFound is how many statements of before are listed.
+// mostFound bounds how many earlier statements are listed.
 const mostFound = 50
 
 // find returns the earlier statements with a text in them, as rows of a table: number, time, nothing, statement.
@@ -69,5 +69,5 @@ func (p *sessionHistory) find(pattern string) (rows [][]string) {
 	return rows
 }
 
-// oneLine is a statement in one line, of which the end may be missing.
+// oneLine is a statement in one line, cut where it is long.
 func oneLine(text string) string { return clean.Line(strings.Join(strings.Fields(text), " "), 200) }

@@ -38,7 +38,7 @@ func (s *session) secondConnection(ctx context.Context) (*browseTarget, error) {
 	return s.second, nil
 }
 
-// browseWord is the command browse on the second connection.
+// browseWord runs the command browse on the second connection.
 func (s *session) browseWord(ctx context.Context, args []string) error {
 	c := *s.call.Call
 	c.Args = append([]string{s.name}, args...)
@@ -78,7 +78,7 @@ func (s *session) browseWord(ctx context.Context, args []string) error {
 	return one.list(second, kind, rows, o)
 }
 
-// drop ends the second connection where it is lost: the next question opens another.
+// drop ends a lost second connection: the next look-up opens another.
 func (s *session) drop(err error) error {
 	if errors.As(err, new(*engine.LostError)) && s.second != nil {
 		s.second.opened.Close()
@@ -105,7 +105,7 @@ func (s *session) profileWord(ctx context.Context, args []string) error {
 	return s.move(ctx, args[0], connectFlags{timeout: s.options.timeout}, "")
 }
 
-// move goes on at another place. Where that can't be reached the session stays where it is.
+// move goes on at another place. Where that can't be reached, the session stays at its present one.
 func (s *session) move(ctx context.Context, name string, o connectFlags, database string) error {
 	if s.opened.Runner.InTransaction() {
 		sure, err := s.confirm("a transaction is open, and a new connection rolls it back. Go on?")
@@ -142,7 +142,7 @@ func (s *session) move(ctx context.Context, name string, o connectFlags, databas
 	return nil
 }
 
-// database follows a statement that went to another database, such as USE.
+// database notes that a statement changed the database, such as USE.
 func (s *session) database(p *statement.Piece) {
 	name := ""
 	switch {

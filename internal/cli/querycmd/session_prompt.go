@@ -40,7 +40,7 @@ func (s *session) prompt() string {
 	return strings.Join(words, ", ") + ": "
 }
 
-// transactionFailed tells that the transaction which is open can only be rolled back.
+// transactionFailed reports whether the open transaction can only be rolled back.
 func (s *session) transactionFailed() bool {
 	failing, ok := s.opened.Runner.(engine.AbortReporter)
 	return ok && failing.TransactionFailed()

@@ -19,7 +19,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// run runs one statement. Its error is one after which nothing that was pasted behind it is run.
+// run runs one statement. After its error, no statement that was pasted behind this one is run.
 func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	text := string(p.Text)
 	s.keep(p)
@@ -50,7 +50,7 @@ func (s *session) run(ctx context.Context, p *statement.Piece) error {
 	return s.failedWith(err, shown.count)
 }
 
-// howEnded is how a statement ended that did not end well, in a word.
+// howEnded names in a word how a failed statement ended.
 func howEnded(err error) string {
 	var stopped *statement.StopError
 	switch {
@@ -76,7 +76,7 @@ func (s *session) keep(p *statement.Piece) {
 	}
 }
 
-// send sends a statement, and cancels it at Ctrl-C. Before a failure is shown, quiet is called.
+// send sends a statement, and cancels it at Ctrl-C. It calls quiet before it shows a failure.
 func (s *session) send(ctx context.Context, p *statement.Piece, to engine.Results, quiet func()) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -89,7 +89,7 @@ func (s *session) send(ctx context.Context, p *statement.Piece, to engine.Result
 	return s.job.One(ctx, p)
 }
 
-// failedWith says how a statement ended that did not end well, after so many rows.
+// failedWith prints how a failed statement ended, after so many rows.
 func (s *session) failedWith(err error, count int64) error {
 	var stopped *statement.StopError
 	var lost *engine.LostError
@@ -125,7 +125,7 @@ func (s *session) failedWith(err error, count int64) error {
 	return err
 }
 
-// errQuiet is an error whose message is printed already.
+// errQuiet is an error whose message was printed already.
 var errQuiet = errors.New("")
 
 // rows shows the rows of a statement: as many as fit, and keeps some for /more.
@@ -208,7 +208,7 @@ func (r *rows) cut() {
 	}
 }
 
-// reportRows says how much came, and how long it took.
+// reportRows prints the number of rows, and the time.
 func (r *rows) reportRows(took time.Duration) {
 	if r.sink == nil && !r.full && r.results > 0 {
 		r.writer.Close()
@@ -236,7 +236,7 @@ func (r *rows) reportRows(took time.Duration) {
 	r.Say("%s%s", what, r.times(took))
 }
 
-// times is how long something took, where the clock is on.
+// times is the time that something took, where the clock is on.
 func (s *session) times(took time.Duration) string {
 	if !s.set.clock {
 		return ""
@@ -248,7 +248,7 @@ func (s *session) times(took time.Duration) string {
 	return fmt.Sprintf("; %s%s", shortTime(took), at)
 }
 
-// restRows is the rows that are left of a result.
+// restRows are the rows of a result that were not shown yet.
 type restRows struct {
 	columns []engine.Column
 	rows    [][][]byte
@@ -257,7 +257,7 @@ type restRows struct {
 	missed  int64 // that were not kept
 }
 
-// mostKept bounds what is kept of rows, in bytes.
+// mostKept bounds the rows that are kept, in bytes.
 const mostKept = 4 << 20
 
 // add keeps a row, as long as there is room.
@@ -317,7 +317,7 @@ func (s *session) showMore() error {
 	return nil
 }
 
-// waitNotice says, on a terminal, that a statement runs and how to end it.
+// waitNotice shows, on a terminal, that a statement runs and how to end it.
 type waitNotice struct {
 	out     io.Writer
 	mu      sync.Mutex

@@ -107,7 +107,7 @@ func find(name string) (sessionWord, error) {
 	return sessionWord{}, fmt.Errorf("there is no word /%s; /help lists them", clean.Line(name, 20))
 }
 
-// fields are the words of a line; what stands in quotes is one.
+// fields are the words of a line; a text in quotes is one word.
 func fields(line string) ([]string, error) {
 	var all []string
 	var one strings.Builder
@@ -246,7 +246,7 @@ func (s *session) againWord(ctx context.Context, args []string) error {
 	return s.line(ctx, text)
 }
 
-// ending is what ends a statement that was typed before, and has no end.
+// ending is the end for an earlier statement that lacks one.
 func (s *session) ending(text string) string {
 	if _, err := one(text, s.by); err == nil {
 		return ""
@@ -257,7 +257,7 @@ func (s *session) ending(text string) string {
 	return ";"
 }
 
-// statementFor is the last statement, or the one of a number.
+// statementFor is the last statement, or the one with a number.
 func (s *session) statementFor(args []string) (string, error) {
 	switch {
 	case len(args) == 0 && len(s.runs) == 0:

@@ -23,10 +23,10 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// maxScript bounds the statements that query takes: they are looked at before the first is sent.
+// maxScript bounds the statements of query, which are checked before the first is sent.
 const maxScript = 64 << 20
 
-// statements are those to run. They were looked at once.
+// statements are the statements to run, which were checked.
 type statements struct {
 	name       string // for places: the file's, "statement" or "standard input"
 	text       []byte
@@ -46,7 +46,7 @@ func (s *statements) again() *statement.Splitter {
 	return statement.NewSplitter(bytes.NewReader(s.text), s.lexis)
 }
 
-// place is a place in the statements, as compilers write one.
+// place is a place in the statements, in the form of compilers.
 func (s *statements) place(line, column int) string {
 	if column == 0 {
 		return fmt.Sprintf("%s:%d", s.name, line)
@@ -54,7 +54,7 @@ func (s *statements) place(line, column int) string {
 	return fmt.Sprintf("%s:%d:%d", s.name, line, column)
 }
 
-// statements reads and checks them: an error in one shows before the first is sent.
+// statements reads and checks the statements, before the first is sent.
 func (c *call) statements(_ context.Context, p *resolve.Profile, o queryOptions) (*statements, error) {
 	s := &statements{name: "statement"}
 	switch {
@@ -164,7 +164,7 @@ func copies(words []string) bool {
 	return strings.Contains(text, " FROM STDIN ") || strings.Contains(text, " TO STDOUT ")
 }
 
-// resultWriter writes results, and says beside them what a person wants to know.
+// resultWriter writes results, and notes for a person beside them.
 type resultWriter struct {
 	*call
 	script   *statements
@@ -198,7 +198,7 @@ func (s *resultWriter) End(done engine.Outcome) error {
 // Notice says what the server says.
 func (s *resultWriter) Notice(n engine.Notice) { s.tellNotice(n) }
 
-// tellNotice says what the server says beside a result.
+// tellNotice prints a server's notice.
 func (c *call) tellNotice(n engine.Notice) {
 	text := clean.Line(strings.ToLower(n.Severity), 20) + ": " + clean.Visible(n.Message)
 	if n.Detail != "" {
@@ -246,7 +246,7 @@ func (s *resultWriter) reportFailure(f *statement.Failure) {
 	s.tellFailure(s.script.place(f.Line, f.Column), f)
 }
 
-// tellFailure says what the server refused, as compilers do.
+// tellFailure prints what the server refused, in the form of compilers.
 func (c *call) tellFailure(place string, f *statement.Failure) {
 	c.Say("%s: %s", clean.Visible(place), clean.Visible(f.Error()))
 	line := strings.TrimLeft(f.Source, " \t")

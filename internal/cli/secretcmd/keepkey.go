@@ -12,8 +12,8 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// KeepKey keeps a key that seals the token of a cloud account as an entry of the wallet, which is made where there is
-// none. account is what it is bound to: nothing else is given the key.
+// KeepKey keeps the key that seals a cloud account's token as an entry of the wallet, and makes the wallet where
+// there is none. The entry is bound to account.
 func (c *Call) KeepKey(ctx context.Context, o WalletFlags, name, account string, key secret.Value) error {
 	s, _, err := c.Store(o.Path)
 	if err != nil {

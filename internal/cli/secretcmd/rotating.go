@@ -9,7 +9,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// rotating are the names of the entries beside whose password a new one waits.
+// rotating are the names of the entries with a new password that is not in use yet.
 func rotating(w *wallet.Wallet) []string {
 	var names []string
 	for _, e := range w.Entries {
@@ -20,8 +20,8 @@ func rotating(w *wallet.Wallet) []string {
 	return names
 }
 
-// openRotations are the profiles of this machine whose rotation has not ended, by their entry of the wallet. A file
-// that can't be read counts as none: it must not keep the wallet from being changed.
+// openRotations are the profiles with a pending rotation, by their entry of the wallet. A file that can't be read is
+// ignored: it must not block changes of the wallet.
 func (c *Call) openRotations() (map[string]string, error) {
 	places, err := c.Rotations()
 	if err != nil {
@@ -37,8 +37,7 @@ func (c *Call) openRotations() (map[string]string, error) {
 	return open, err
 }
 
-// keepsRotations refuses a change that takes an entry away, or renames it, while its new password waits: the server may
-// have that one already.
+// keepsRotations refuses to remove or rename an entry with a pending new password, which the server may have already.
 func (c *Call) keepsRotations(w *wallet.Wallet, waiting []string) error {
 	gone := slices.DeleteFunc(waiting, func(name string) bool { return w.Entry(name) != nil })
 	if len(gone) == 0 {
@@ -62,7 +61,7 @@ func rotationOpenError(entry, profile string) error {
 		"new password already", entry), "gharbor secret rotate "+profile+" -resume")
 }
 
-// checkNoneOpen refuses to replace the whole wallet while a new password waits in it.
+// checkNoneOpen refuses to replace the whole wallet while it has a pending new password.
 func (c *Call) checkNoneOpen() error {
 	open, err := c.openRotations()
 	if err != nil || len(open) == 0 {
@@ -72,7 +71,7 @@ func (c *Call) checkNoneOpen() error {
 	return rotationOpenError(entry, open[entry])
 }
 
-// tellRotations says of which entries a new password waits.
+// tellRotations notes which entries have a pending new password.
 func (c *Call) tellRotations(w *wallet.Wallet) error {
 	waiting := rotating(w)
 	if len(waiting) == 0 {

@@ -20,7 +20,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// Secret has the verbs that are given beside its own: those that change a server.
+// Secret is the command secret, with more verbs from the caller: those that change a server.
 func Secret(more ...func() *base.Command) *base.Command {
 	return &base.Command{
 		Name: "secret", Args: "VERB", Summary: "keep or rotate the password of a profile",
@@ -122,8 +122,8 @@ func (o *keepSecret) keepFor(ctx context.Context, c *Call, name string) error {
 	return nil
 }
 
-// PutSecret keeps a password that was made here where the query's source says, and names the wallet in the profile
-// where that names no source.
+// PutSecret writes a new password to the query's source. For a profile that names no source, it sets the wallet as
+// its source.
 func (c *Call) PutSecret(ctx context.Context, o WalletFlags, p *resolve.Profile, q secret.Query, v secret.Value) error {
 	if q.Source.Kind == "wallet" {
 		err := c.keepInWallet(ctx, o, p, q, func() (secret.Value, error) { return v, nil })
@@ -148,8 +148,8 @@ func passwordOf(p *resolve.Profile) string {
 	return fmt.Sprintf("the password of %s for %s", p.Text(key.User), p.Called)
 }
 
-// nameWallet makes the profile take its password from the wallet: one that needs a passphrase is not tried where the
-// profile does not say so.
+// nameWallet sets the wallet as the profile's source: a wallet that needs a passphrase is only tried where the
+// profile names it.
 func (c *Call) nameWallet(ctx context.Context, p *resolve.Profile) error {
 	if !p.Own() {
 		c.Say("  do: name the wallet in the project's file: gharbor set %s secret=wallet", p.Called)
@@ -171,7 +171,7 @@ func keepError(err error, p *resolve.Profile) error {
 	return err
 }
 
-// QueryOf is the question for a profile's secret, at its first address.
+// QueryOf is the query for a profile's secret, at its first address.
 func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, error) {
 	if found := p.Problem(); found != nil {
 		return secret.Query{}, base.Failure(base.ExitFile, errors.New(found.Cause))
@@ -187,8 +187,8 @@ func (c *Call) QueryOf(ctx context.Context, p *resolve.Profile) (secret.Query, e
 	return q, nil
 }
 
-// keepInWallet keeps a profile's password as the entry that its source names, or
-// as one of the profile's name, bound to where the profile leads.
+// keepInWallet keeps a profile's password as the entry of its source, else as one of the profile's name, bound to the
+// profile's address.
 func (c *Call) keepInWallet(ctx context.Context, o WalletFlags, p *resolve.Profile, q secret.Query,
 	take func() (secret.Value, error)) error {
 	name := q.Source.Arg

@@ -45,7 +45,7 @@ type WalletFlags struct {
 	File string // of the passphrase
 }
 
-// pathFlag registers -wallet alone, for what needs no passphrase.
+// pathFlag registers only -wallet, for commands that need no passphrase.
 func (o *WalletFlags) pathFlag(fs *base.FlagSet) {
 	fs.StringVar(&o.Path, "wallet", "", "the wallet's file, in place of the one in the settings")
 }
@@ -55,7 +55,7 @@ func (o *WalletFlags) Flags(fs *base.FlagSet) {
 	fs.StringVar(&o.File, "passphrase-file", "", "a 0600 file with the passphrase in its first line")
 }
 
-// NoTerminal is the error for a question that nobody can be asked.
+// NoTerminal is the error for a question without a terminal to ask at.
 func NoTerminal(what, instead string) error {
 	return base.Failure(base.ExitSecret,
 		fmt.Errorf("no terminal to ask for %s", what),
@@ -186,7 +186,7 @@ func (c *Call) OpenWallet(ctx context.Context, o WalletFlags) (*wallet.Wallet, e
 	return w, err
 }
 
-// OwnWallet opens the wallet by its passphrase, for changes by the store that it gives.
+// OwnWallet opens the wallet by its passphrase, and returns its store for changes.
 func (c *Call) OwnWallet(ctx context.Context, o WalletFlags) (s wallet.Store, pass *wallet.Passphrase, w *wallet.Wallet,
 	err error) {
 	if s, _, err = c.Store(o.Path); err != nil {
@@ -227,10 +227,10 @@ func (c *Call) ChangeWallet(ctx context.Context, o WalletFlags,
 	return w, err
 }
 
-// maxTries is how often a passphrase may be typed.
+// maxTries is how many tries a person has for a passphrase.
 const maxTries = 3
 
-// withPassphrase does something with the wallet's passphrase. One that was typed wrong can be typed again.
+// withPassphrase calls a function with the wallet's passphrase. A wrong one can be typed again.
 func (c *Call) withPassphrase(ctx context.Context, o WalletFlags, s wallet.Store,
 	do func(*wallet.Passphrase) error) error {
 	for try := 1; ; try++ {
@@ -258,7 +258,7 @@ func entry(w *wallet.Wallet, name string) (*wallet.Entry, error) {
 		"gharbor wallet list")
 }
 
-// bindings reads what -bind or bind was given: profiles, addresses and aliases.
+// bindings reads the words of -bind or bind: profiles, addresses and aliases.
 func (c *Call) bindings(ctx context.Context, words []string) ([]binding.Binding, error) {
 	var all []binding.Binding
 	for _, word := range words {
@@ -305,8 +305,7 @@ func (c *Call) binding(ctx context.Context, word string) (binding.Binding, error
 	return c.BindingOf(ctx, p)
 }
 
-// aliasBinding binds to an alias: the user's own of that name, also where there is
-// none yet, else the project's.
+// aliasBinding binds to an alias: the project's where only that has the name, else the user's own, also a future one.
 func (c *Call) aliasBinding(name string) (binding.Binding, error) {
 	if _, err := c.Load(); err != nil {
 		return binding.Binding{}, err
@@ -324,7 +323,7 @@ func (c *Call) aliasBinding(name string) (binding.Binding, error) {
 	return binding.ToAlias(a), nil
 }
 
-// otherFile is a wallet file that a command is given.
+// otherFile is a wallet file from the command line.
 func otherFile(path string) (*wallet.File, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, base.Usage("there is no file of that name") // which may be a misplaced password
@@ -332,7 +331,7 @@ func otherFile(path string) (*wallet.File, error) {
 	return wallet.Load(path)
 }
 
-// BindTo adds bindings that an entry does not have yet.
+// BindTo adds bindings that an entry does not have.
 func BindTo(e *wallet.Entry, add []binding.Binding) {
 	for _, b := range add {
 		have := false

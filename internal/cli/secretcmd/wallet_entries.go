@@ -48,7 +48,7 @@ func (o *secretInput) check(c *Call) error {
 	return nil
 }
 
-// take gets the secret; prompt asks for it on the terminal.
+// take reads the secret; prompt is the question at the terminal.
 func (o *secretInput) take(ctx context.Context, c *Call, prompt string) (secret.Value, error) {
 	switch {
 	case o.stdin:
@@ -63,8 +63,7 @@ func (o *secretInput) take(ctx context.Context, c *Call, prompt string) (secret.
 	return v, err
 }
 
-// Generate makes a secret of n signs that no shell and no URL needs to quote: 62
-// letters and digits, some 5.95 bits each.
+// Generate makes a secret of n letters and digits, which need no quotes in a shell or URL: each has some 5.95 bits.
 func Generate(n int) secret.Value {
 	const signs = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789"
 	text := make([]byte, n)
@@ -160,7 +159,7 @@ func (o *keepFlags) keep(ctx context.Context, c *Call) error {
 	return nil
 }
 
-// bindings is what an entry is bound to: what -bind says, or else the profile of its name.
+// bindings are an entry's bindings: those of -bind, else the profile of its name.
 func (o *keepFlags) bindings(ctx context.Context, c *Call, name string) ([]binding.Binding, error) {
 	if len(o.bind) > 0 {
 		return c.bindings(ctx, o.bind)
@@ -312,7 +311,7 @@ func walletBind() *base.Command {
 	}
 }
 
-// changeEntry changes an entry, and says what it is now.
+// changeEntry changes an entry, and prints it.
 func (c *Call) changeEntry(ctx context.Context, o WalletFlags, name string,
 	change func(*wallet.Wallet, *wallet.Entry) error) error {
 	w, err := c.ChangeWallet(ctx, o, func(w *wallet.Wallet, _ *wallet.Passphrase) error {

@@ -220,8 +220,8 @@ one is added under a new name. An entry that was removed on one machine comes ba
 	}
 }
 
-// otherWallet is the other file that the argument names, and the passphrases of this wallet and of that one: this
-// one's, where no flag names another.
+// otherWallet is the other wallet file on the command line, with the passphrases of both: the same one, where no flag
+// names another.
 func (c *Call) otherWallet(ctx context.Context, o, other WalletFlags,
 	s wallet.Store) (from *wallet.File, pass, theirs *wallet.Passphrase, err error) {
 	if from, err = otherFile(c.Args[0]); err != nil {

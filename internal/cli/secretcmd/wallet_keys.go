@@ -144,7 +144,7 @@ func walletRotate() *base.Command {
 	}
 }
 
-// endedReaders says which pin files ended with the old keys, and how to make them again.
+// endedReaders lists the pin files that are no longer valid after a change of keys, and how to make new ones.
 func (c *Call) endedReaders(ended []wallet.ReaderInfo) {
 	for _, r := range ended {
 		c.Say("  ended: the pin file of reader %s", r.Name)
@@ -230,7 +230,7 @@ func readerAdd() *base.Command {
 	}
 }
 
-// ownerFor gives a file to an account; "" leaves it with this one.
+// ownerFor gives a file to an account; "" keeps the present owner.
 func ownerFor(account string) (func(path string) error, error) {
 	if account == "" {
 		return func(string) error { return nil }, nil

@@ -74,15 +74,15 @@ It can't change the wallet, and ends by itself.`,
 	}
 }
 
-// keeperSilent is for a process that holds the wallet's keys and does not answer.
+// keeperSilent is the error for a process that has the wallet's keys and does not answer.
 func keeperSilent(path string, silent *privatesocket.SilentError) error {
 	return base.Failure(base.ExitSecret,
 		fmt.Errorf("the process that keeps the wallet %s open does not answer: %w", path, silent),
 		silent.EndLine()+"   # ends it")
 }
 
-// startKeeper starts this program as the process that keeps the wallet open. The
-// setFlags go through a pipe, never through an argument or the environment.
+// startKeeper starts this program as the process that keeps the wallet open. The keys go through a pipe, never
+// through an argument or the environment.
 func startKeeper(ctx context.Context, socket string, keys wallet.Keys) error {
 	b, err := base.StartBackground("/", nil, "wallet", "hold", socket)
 	if err != nil {

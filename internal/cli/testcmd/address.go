@@ -19,17 +19,17 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// unnamed is what a profile is called that no file has: it stands where a command to try names the profile.
+// unnamed is the name of a profile that no file has, in commands to try.
 const unnamed = "address"
 
-// target is a server that is tested without a profile: a URL, a host and port, or an alias.
+// target is a server to test without a profile: a URL, a host and port, or an alias.
 type target struct {
 	word string // as given, with its engine's scheme
 	sets []schema.Override
 }
 
-// targetOf reads the word of a test as a target, nil where it is a profile's name. A word with a name's prefix comes
-// first, then a URL, then [USER@]HOST:PORT[/DATABASE], for which engine says the kind of server.
+// targetOf reads a word of test as a target, nil for a profile's name. It tries a name with a prefix, then a URL,
+// then [USER@]HOST:PORT[/DATABASE], for which engine names the kind of server.
 func (c *Call) targetOf(word, engine string) (*target, error) {
 	if strings.HasPrefix(word, syntax.ProjectPrefix) {
 		return nil, nil
@@ -66,7 +66,7 @@ func (c *Call) targetOf(word, engine string) (*target, error) {
 	return &target{word, read.Sets}, nil
 }
 
-// onlyTarget is the one argument where it is a target and no profile.
+// onlyTarget is the single argument where it is a target and no profile.
 func (c *Call) onlyTarget(engine string) (*target, error) {
 	if len(c.Args) != 1 {
 		return nil, nil
@@ -108,8 +108,8 @@ func (c *Call) engineOf(word string) string {
 	return c.Engines.Example().Word
 }
 
-// testTarget tests a server without a profile. Its password comes from the engine's credential file or is asked for,
-// and never from the wallet: what is kept there is bound to profiles.
+// testTarget tests a server without a profile. The password is from the engine's credential file or from a person,
+// never from the wallet, whose entries are bound to profiles.
 func (c *Call) testTarget(ctx context.Context, runner *check.Runner, t *target, o TestOptions) error {
 	if _, err := c.Load(); err != nil {
 		return err
@@ -132,7 +132,7 @@ func (c *Call) testTarget(ctx context.Context, runner *check.Runner, t *target, 
 	return c.TestOne(ctx, runner, p, o)
 }
 
-// addLine returns the command that keeps what was tested as a profile.
+// addLine returns the command that makes a profile of the target.
 func (c *Call) addLine(t *target, over, sets []schema.Override) string {
 	name := c.freeName(sets)
 	if len(over) == 0 && strings.Contains(t.word, "://") {
@@ -145,8 +145,8 @@ func (c *Call) addLine(t *target, over, sets []schema.Override) string {
 	return line
 }
 
-// freeName proposes a profile's name: that of the database, else of the host, else of the engine, with a number behind
-// it where there is such a profile.
+// freeName proposes a profile's name: that of the database, else of the host, else of the engine, with a number where
+// the name is taken.
 func (c *Call) freeName(sets []schema.Override) string {
 	proposed := "server"
 	for _, k := range []key.Name{key.Engine, key.Host, key.Alias, key.Database} {

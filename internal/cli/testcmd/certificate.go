@@ -97,7 +97,7 @@ func (c *Call) certificate(ctx context.Context, o certificateOptions) error {
 	return c.saveCertificate(ctx, p, facts.Chain, o.fingerprint)
 }
 
-// notPresentedError turns the stage that failed into this command's error.
+// notPresentedError is the command's error for the stage that failed.
 func notPresentedError(report *check.Report, name string) error {
 	for _, s := range report.Stages {
 		if s.Outcome == finding.Fail {
@@ -158,7 +158,7 @@ func (c *Call) certificateText(name string, facts *tlsrule.Facts) error {
 	return err
 }
 
-// saveCertificate keeps the topmost certificate once its fingerprint was compared.
+// saveCertificate keeps the topmost certificate after a person has compared its fingerprint.
 func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []*x509.Certificate,
 	fingerprint string) error {
 	name := p.Profile.Name
@@ -228,8 +228,7 @@ func (c *Call) saveCertificate(ctx context.Context, p *resolve.Profile, chain []
 	return nil
 }
 
-// sameFingerprint compares two fingerprints, forgiving letter case, colons and
-// a missing prefix.
+// sameFingerprint compares two fingerprints without regard to letter case, colons and the prefix.
 func sameFingerprint(a, b string) bool {
 	plain := func(s string) string {
 		s = strings.ToUpper(strings.TrimSpace(s))

@@ -112,7 +112,7 @@ stage failed, else 1.`,
 	}
 }
 
-// Runner gives a test what it takes from the machine and the person.
+// Runner makes a test's runner, with what it needs from the machine and the person.
 func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	finder, err := c.Finder()
 	if err != nil {
@@ -134,8 +134,8 @@ func (c *Call) Runner(timeout time.Duration) (*check.Runner, error) {
 	}, err
 }
 
-// AdministratorOf is the first profile whose user may do everything at the server of another, by its name or as its
-// last login showed, and that names the same address; "" for none.
+// AdministratorOf is the first profile with the same server whose user has all rights, by the user's name or by the
+// last login; "" for none.
 func (c *Call) AdministratorOf(p *resolve.Profile) string {
 	file, err := c.Load()
 	if err != nil {
@@ -157,8 +157,8 @@ func (c *Call) AdministratorOf(p *resolve.Profile) string {
 	return ""
 }
 
-// sameServer reports whether two profiles name one server: by the same values or, on this machine, in two ways. Nothing
-// else is asked, as a finding waits for it.
+// sameServer reports whether two profiles name the same server: by the same values or, on this machine, in two ways.
+// It asks nothing outside, as a finding waits for it.
 func (c *Call) sameServer(a, b *resolve.Profile) bool {
 	if !a.Schema().Engines().SameFamily(a.Text(key.Engine), b.Text(key.Engine)) || !slices.Equal(a.HopWords(),
 		b.HopWords()) {
@@ -174,7 +174,7 @@ func (c *Call) sameServer(a, b *resolve.Profile) bool {
 	return same == check.SameInstance
 }
 
-// Report tests a profile as test does, and gives its report too.
+// Report tests a profile as test does, and returns the report too.
 func (c *Call) Report(ctx context.Context, runner *check.Runner, p *resolve.Profile) (*check.Report, error) {
 	return c.testOne(ctx, runner, p, TestOptions{Form: "text"})
 }
@@ -224,7 +224,7 @@ func (c *Call) testOne(ctx context.Context, runner *check.Runner, p *resolve.Pro
 	return report, verdictError([]*check.Report{report}, o.strict)
 }
 
-// follow gives the commands to try the flags of this run.
+// follow adds the flags of this run to the commands to try.
 func (c *Call) follow(o TestOptions, reports ...*check.Report) {
 	run := base.FollowUp{Over: o.over, As: o.as}
 	if o.target != nil {
@@ -236,7 +236,7 @@ func (c *Call) follow(o TestOptions, reports ...*check.Report) {
 	c.FollowReports(run, reports...)
 }
 
-// FollowReports gives the commands to try of reports the flags of the run that made them.
+// FollowReports adds the flags of the run to the commands to try of its reports.
 func (c *Call) FollowReports(run base.FollowUp, reports ...*check.Report) {
 	for _, r := range reports {
 		for _, s := range r.Stages {
@@ -278,8 +278,7 @@ func promptFirst(ctx context.Context, runner *check.Runner, profiles []*resolve.
 	return err
 }
 
-// showReports writes reports in the form asked for. profiles are those of a
-// run of many, nil for one.
+// showReports writes reports in the form of -format. profiles are those of a run of many, nil for one.
 func (c *Call) showReports(reports []*check.Report, profiles []*resolve.Profile, took time.Duration,
 	o TestOptions) error {
 	var err error

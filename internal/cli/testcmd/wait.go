@@ -129,7 +129,7 @@ func (c *Call) Wait(ctx context.Context, profiles []*resolve.Profile, o WaitOpti
 	return nil
 }
 
-// wake asks for the cloud instance of a profile to be started.
+// wake asks the service to start the cloud instance of a profile.
 func (c *Call) wake(ctx context.Context, p *resolve.Profile) *finding.Finding {
 	clouds, err := c.Clouds()
 	if err != nil {
@@ -143,7 +143,7 @@ func (c *Call) wake(ctx context.Context, p *resolve.Profile) *finding.Finding {
 	return s.Wake(ctx, cloud.Subject{Ref: ref, Profile: p.Called})
 }
 
-// showWaited says how the wait for a profile ended.
+// showWaited prints how the wait for a profile ended.
 func (c *Call) showWaited(w *check.WaitResult, o WaitOptions) {
 	tries := fmt.Sprintf("%d tries", w.Tries)
 	if w.Tries == 1 {

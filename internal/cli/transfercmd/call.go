@@ -9,7 +9,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// Call is a command of this group that is being run.
+// Call is one run of a command of this group.
 type Call struct {
 	*base.Call
 
@@ -17,10 +17,10 @@ type Call struct {
 	passed []error      // connections that could not be taken in, beside others
 }
 
-// NewCall is a run of any command, with what this group does.
+// NewCall makes a run of any command one of this group.
 func NewCall(c *base.Call) *Call { return &Call{Call: c} }
 
-// run makes a command's function of one of this group.
+// run makes a command's function of a method of this group.
 func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {
 	return func(ctx context.Context, c *base.Call) error { return command(ctx, NewCall(c)) }
 }

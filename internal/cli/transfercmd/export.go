@@ -136,8 +136,8 @@ func (c *Call) writeOut(out string, text []byte) error {
 	return c.writeNew(out, text)
 }
 
-// throughTunnel gives the local address of the profile's tunnel, where it has hops
-// and one is open; else what is written leads nowhere from here, and that is shown.
+// throughTunnel returns the local address of the profile's open tunnel, where the profile has hops. Without a tunnel
+// it notes that other programs can't reach the address.
 func (c *Call) throughTunnel(ctx context.Context, p *resolve.Profile,
 	conn handover.Connection) (handover.Connection, error) {
 	if len(p.Hops()) == 0 {
@@ -228,7 +228,7 @@ func (c *Call) exportText(ctx context.Context, conn handover.Connection, o expor
 	return b.Bytes(), c.tellLost(ctx, conn, o.as)
 }
 
-// tellLost says what of a connection a form does not carry: it is read back as import reads it, and compared.
+// tellLost notes what a form does not keep of a connection: it reads the form back as import does, and compares.
 func (c *Call) tellLost(ctx context.Context, conn handover.Connection, form string) error {
 	conn.Password = secret.Value{}
 	var found []intake.Connection
@@ -284,7 +284,7 @@ func readBack(c handover.Connection, form string) string {
 	return fmt.Sprint(c.ExportVariables())
 }
 
-// formLines are the lines of a form that some engine's own clients read.
+// formLines are the lines of a form that an engine's own clients read.
 func (c *Call) formLines(conn handover.Connection, word string) ([]string, error) {
 	form, _, err := conn.Form(c.Engines, word)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// exportCompose writes a compose file of a server such as the profile leads to.
+// exportCompose writes a compose file of a server like the profile's.
 func (c *Call) exportCompose(ctx context.Context, p *resolve.Profile, o exportOptions) error {
 	w := making.Request{
 		Profile:  p.Profile.Name,

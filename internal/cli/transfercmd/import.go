@@ -27,7 +27,7 @@ import (
 	"gentleharbor/internal/cli/secretcmd"
 )
 
-// importForms are the forms that connections are taken in from.
+// importForms are the forms that import reads.
 func (c *Call) importForms() []string {
 	forms := []string{"url", "env", "dotenv"}
 	for _, i := range c.intake().Forms() {
@@ -52,7 +52,7 @@ type importOptions struct {
 	yes     bool
 }
 
-// IntoFlag registers -into, which names the one place that a password may go to.
+// IntoFlag registers -into, which names the only place where a password may be kept.
 func IntoFlag(fs *base.FlagSet, into *string) {
 	fs.Choose("into", "wallet")
 	fs.Func("into", "wallet: save the password there, for this address only", func(s string) error {
@@ -179,7 +179,7 @@ func (c *Call) findHere(form string, args []string) (found []intake.Connection, 
 	return found, err
 }
 
-// find reads the form. path is the file's, "" where there is none, or nobody need be asked.
+// find reads the form. path is the file about which to ask, "" for none.
 func (c *Call) find(ctx context.Context, args []string,
 	o importOptions) (found []intake.Connection, path string, err error) {
 	form := args[0]
@@ -233,8 +233,8 @@ func (c *Call) find(ctx context.Context, args []string,
 	return found, path, err
 }
 
-// guessForm finds the form of a file that was given without one: by its name, else by what can be read from it, where
-// the ending of the name decides between several. words are the arguments with the form, nil where the word is no file.
+// guessForm finds the form of a file: by its name, else by which forms can read it, where the ending of the name
+// decides between several. words are the arguments with the form, nil where the word is no file.
 func (c *Call) guessForm(ctx context.Context, word string, o importOptions) (words []string, err error) {
 	_, absent := os.Stat(word)
 	plain := func(path string) string { return strings.TrimPrefix(filepath.Base(path), ".") }
@@ -278,7 +278,7 @@ func (c *Call) guessForm(ctx context.Context, word string, o importOptions) (wor
 	return words, nil
 }
 
-// usualFile is where a form's file usually is, "" for what is no form of a file.
+// usualFile is the usual path of a form's file, "" for a form without a file.
 func (c *Call) usualFile(form string) string {
 	switch form {
 	case "dotenv":
@@ -313,7 +313,7 @@ func (c *Call) readForm(form, path string) ([]intake.Connection, error) {
 	return c.intake().Variables(all, "dotenv file "+path)
 }
 
-// shortError is a file's error without the path, which is reported before it.
+// shortError is a file's error without the path, which the message has already.
 func shortError(err error) error {
 	var pathError *os.PathError
 	if errors.As(err, &pathError) {
@@ -322,8 +322,7 @@ func shortError(err error) error {
 	return err
 }
 
-// askAgreement asks before a file of a repository is taken in: whoever wrote it decides
-// where the profiles lead.
+// askAgreement asks before a repository's file is imported: its author decides where the profiles lead.
 func (c *Call) askAgreement(ctx context.Context, path string, yes bool) error {
 	h, err := c.Home()
 	if err != nil {
@@ -343,9 +342,8 @@ func (c *Call) askAgreement(ctx context.Context, path string, yes bool) error {
 	return err
 }
 
-// KeepPasswords puts the passwords into the wallet, each bound to where its
-// profile will lead. It comes before the profiles: a profile without its secret
-// would be half of one.
+// KeepPasswords writes the passwords into the wallet, each bound to its profile's address. This is before the
+// profiles are written, so that none is without its secret.
 func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans []*PlannedImport) error {
 	entries := make(map[string]wallet.Entry)
 	for _, one := range plans {
@@ -374,7 +372,7 @@ func (c *Call) KeepPasswords(ctx context.Context, o secretcmd.WalletFlags, plans
 	return err
 }
 
-// boundEntry is a wallet entry for a profile that is about to be.
+// boundEntry is a wallet entry for a new profile.
 func (c *Call) boundEntry(ctx context.Context, name string, sets []schema.Override,
 	v secret.Value) (wallet.Entry, error) {
 	p := resolve.Values(c.Keys, name, sets, c.Environment())
@@ -425,7 +423,7 @@ func (c *Call) takeIn(ctx context.Context, plans []*PlannedImport) error {
 	return nil
 }
 
-// replace makes a profile what was found under its name.
+// replace gives a profile the imported values.
 func (c *Call) replace(ctx context.Context, one *PlannedImport) error {
 	sets := base.Assignments(one.Settings)
 	sets.WholePaths(c.Environment().Home)

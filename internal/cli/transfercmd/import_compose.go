@@ -21,7 +21,7 @@ import (
 	"gentleharbor/internal/cli/wording"
 )
 
-// composeOptions are the flags of import that are for compose files.
+// composeOptions are the flags of import for compose files.
 type composeOptions struct {
 	envFiles []string
 	active   []string
@@ -54,8 +54,7 @@ func ComposeFiles(words []string) []string {
 	return nil
 }
 
-// composeRequest says what to read; root is the repository that the files stand in, ""
-// for none.
+// composeRequest makes the request; root is the repository that the files are in, "" for none.
 func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Request, root string, err error) {
 	if len(files) == 0 {
 		folder, err := filepath.Abs(c.Dir)
@@ -90,7 +89,7 @@ func (c *Call) composeRequest(files []string, o composeOptions) (r compose.Reque
 	return r, repositoryOf(r.Files[0]), nil
 }
 
-// repositoryOf is the root of the repository that a file stands in, "" for none.
+// repositoryOf is the root of the repository that a file is in, "" for none.
 func repositoryOf(path string) string {
 	place, _ := profile.FindProject(filepath.Dir(path))
 	if _, err := os.Lstat(filepath.Join(place.Root, ".git")); err != nil {
@@ -99,7 +98,7 @@ func repositoryOf(path string) string {
 	return place.Root
 }
 
-// VouchableCompose is a compose file that can be vouched for.
+// VouchableCompose makes an item of a compose file.
 func (c *Call) VouchableCompose(ctx context.Context, files []string) ([]vouch.Item, error) {
 	r, root, err := c.composeRequest(files, composeOptions{})
 	if err != nil {
@@ -115,7 +114,7 @@ func (c *Call) VouchableCompose(ctx context.Context, files []string) ([]vouch.It
 	return []vouch.Item{c.composeItem(ctx, r)}, nil
 }
 
-// composeItem is what is vouched for: the files, whatever flags they are read with.
+// composeItem is the item for the files, the same for all flags.
 func (c *Call) composeItem(ctx context.Context, r compose.Request) vouch.Item {
 	return vouch.Item{
 		Name: compose.Word,
@@ -133,9 +132,9 @@ func vouchLine(files []string) string {
 	return line
 }
 
-// findCompose reads the servers out of compose files. path is the first file's where they
-// stand in a repository and nobody has vouched for them: then no variable of this machine
-// is used, no file outside of the repository read, and taking them in is to be agreed to.
+// findCompose finds the servers in compose files. path is the first file's where they are in a repository and nobody
+// has vouched for them: then it uses no variable of this machine, reads no file outside of the repository, and the
+// import must be agreed to.
 func (c *Call) findCompose(ctx context.Context, files []string,
 	o composeOptions) (found []intake.Connection, path string, err error) {
 	result, r, vouched, err := c.readCompose(ctx, files, o)
@@ -154,8 +153,8 @@ func (c *Call) findCompose(ctx context.Context, files []string,
 	return found, path, nil
 }
 
-// ComposeService is a service of the compose file of the working folder that a container could be made of; nil and no
-// error where that has none of the names. A file of a repository that nobody has vouched for is refused.
+// ComposeService is a service of the working folder's compose file that a container can be made of; nil and no error
+// where the file has none of the names. It refuses a repository's file for which nobody has vouched.
 func (c *Call) ComposeService(ctx context.Context, project, service string) (*compose.Server, string, error) {
 	folder, err := filepath.Abs(c.Dir)
 	if err != nil || len(compose.DefaultFiles(folder, c.Lookup)) == 0 {
@@ -179,7 +178,7 @@ func (c *Call) ComposeService(ctx context.Context, project, service string) (*co
 	return nil, "", nil
 }
 
-// readCompose reads compose files under the rule of what was vouched for.
+// readCompose reads compose files, as far as the user has vouched for them.
 func (c *Call) readCompose(ctx context.Context, files []string,
 	o composeOptions) (result *compose.Result, r compose.Request, vouched bool, err error) {
 	r, root, err := c.composeRequest(files, o)
@@ -225,7 +224,7 @@ func (c *Call) readCompose(ctx context.Context, files []string,
 	return result, r, vouched, err
 }
 
-// composeNotices says what of the files could not be taken into account.
+// composeNotices notes which parts of the files were ignored.
 func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched bool) {
 	if result.Unknown != "" {
 		c.Notice("the file has unknown keys, such as %s; they are ignored", result.Unknown)
@@ -261,8 +260,8 @@ func (c *Call) composeNotices(result *compose.Result, r compose.Request, vouched
 	}
 }
 
-// ComposeName is what a profile of a compose file's service is called: as the service,
-// with the project before it where that name is another's.
+// ComposeName is the name of a profile for a compose file's service: the service's, with the project's before it
+// where that is taken.
 func (c *Call) ComposeName(name string, in schema.Container) string {
 	file, err := c.Load()
 	if err != nil {

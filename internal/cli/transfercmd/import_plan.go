@@ -16,7 +16,7 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// PlannedImport is what is to become of a connection.
+// PlannedImport is what the import will do with a connection.
 type PlannedImport struct {
 	intake.Connection
 	Settings []schema.Override
@@ -25,7 +25,7 @@ type PlannedImport struct {
 	notes    []string
 }
 
-// plan gives names, and says where passwords go.
+// plan chooses names, and where passwords are kept.
 func (c *Call) plan(found []intake.Connection, o importOptions) ([]*PlannedImport, error) {
 	file, err := c.Load()
 	if err != nil {
@@ -70,7 +70,7 @@ func (c *Call) plan(found []intake.Connection, o importOptions) ([]*PlannedImpor
 	return plans, nil
 }
 
-// PlacePassword decides where a connection's password will be looked for.
+// PlacePassword decides the source of a connection's password.
 func (one *PlannedImport) PlacePassword(keys *schema.Schema, into string) error {
 	at := slices.IndexFunc(one.Settings, func(s schema.Override) bool { return s.Field.Name == "secret" })
 	switch {
@@ -118,7 +118,7 @@ func (c *Call) showPlans(plans []*PlannedImport, o importOptions) {
 	}
 }
 
-// wholeValue is a value whole, as a command line has it.
+// wholeValue is a value with an absolute path, in a command line's form.
 func wholeValue(v schema.Value) string {
 	if words := v.List(); len(words) > 1 {
 		return clean.Words(words)
@@ -126,8 +126,8 @@ func wholeValue(v schema.Value) string {
 	return clean.Word(v.Text())
 }
 
-// noteRepositoryFiles says of what a file of a repository would add which files of that repository
-// it names: in a profile of the user's own nobody notices when they change.
+// noteRepositoryFiles notes which files of a repository the imported profiles would name: in the user's own profiles
+// nobody notices a change of these files.
 func (c *Call) noteRepositoryFiles(plans []*PlannedImport, path string) {
 	root := repositoryOf(path)
 	if path == "" || root == "" {
@@ -151,8 +151,8 @@ func (c *Call) noteRepositoryFiles(plans []*PlannedImport, path string) {
 	}
 }
 
-// mayRead asks before a file is read that a repository names and that is not the repository's: a
-// link in a clone may lead to any file of the user's.
+// mayRead asks before it reads a file outside of a repository that the repository names: a link in a clone can lead
+// to any file of the user's.
 func (c *Call) mayRead(ctx context.Context, path string, yes bool) error {
 	root := repositoryOf(path)
 	if root == "" || yes {

@@ -108,8 +108,7 @@ func (c *Call) shortcut(ctx context.Context, name, into string, login *tunnelcmd
 	return nil
 }
 
-// shortcutText is the script. It names gharbor by its path: a scheduled job has
-// hardly a PATH.
+// shortcutText is the script. It names gharbor by its path, as a scheduled job has a short PATH.
 func (c *Call) shortcutText(p *resolve.Profile, login *tunnelcmd.LoginOptions, words []string) (string, error) {
 	self, err := os.Executable()
 	if err != nil {
@@ -139,7 +138,7 @@ func (c *Call) shortcutText(p *resolve.Profile, login *tunnelcmd.LoginOptions, w
 	return b.String(), nil
 }
 
-// shellWord quotes a word for the shell, whatever is in it.
+// shellWord quotes any word for the shell.
 func shellWord(word string) string {
 	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
@@ -168,7 +167,7 @@ func (c *Call) path() []string {
 	return filepath.SplitList(path)
 }
 
-// shortcutFolder is the folder given, or the one that the user chooses.
+// shortcutFolder is the given folder, or the one that the user chooses.
 func (c *Call) shortcutFolder(ctx context.Context, into string) (string, error) {
 	if into == "" {
 		byDefault := c.likelyFolder()

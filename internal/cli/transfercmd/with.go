@@ -29,8 +29,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// Exit codes of with's own failures, as programs that start others have them; all
-// else is its program's.
+// Exit codes of with's own failures, as programs that start others have them; all others are the program's.
 const (
 	exitWith        = 125
 	exitNotRunnable = 126
@@ -158,7 +157,7 @@ func (c *Call) runWith(ctx context.Context, o withOptions) error {
 	return err
 }
 
-// tellWay says what was wrong with the way, where the program failed: it has seen a closed connection alone.
+// tellWay reports what was wrong with the way after the program failed, which saw only a closed connection.
 func (c *Call) tellWay(p *resolve.Profile, way *tunnel.Tunnel, err error) {
 	trouble := way.Status().LastError
 	if err == nil || trouble == nil {
@@ -182,7 +181,7 @@ func (o *withOptions) fit() error {
 	return tunnelcmd.LocalOnly(o.local)
 }
 
-// withLogin runs the program with a local address that logs in, for as long as it runs.
+// withLogin runs the program with a local address that logs in, which ends with the program.
 func (c *Call) withLogin(ctx context.Context, p *resolve.Profile, o withOptions, program string, words []string) error {
 	finder, err := c.Finder()
 	if err != nil {
@@ -217,7 +216,7 @@ func (c *Call) ownTunnel(ctx context.Context, p *resolve.Profile,
 	return tunnelcmd.LocalOf(h.Listener.Addr(), p.Engine()), h.Tunnel, nil
 }
 
-// keep runs a tunnel until end is called: a signal is the program's, and it may still need the way.
+// keep runs a tunnel until end is called. A signal does not end it: the program may still need the way.
 func keep(ctx context.Context, t *tunnel.Tunnel) (end func()) {
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	var done defect.Group
@@ -228,7 +227,7 @@ func keep(ctx context.Context, t *tunnel.Tunnel) (end func()) {
 	}
 }
 
-// program finds the program, or says where on this machine one of its name is.
+// program finds the program, or suggests where on this machine one of that name is.
 func (c *Call) program(name string) (string, error) {
 	path, err := exec.LookPath(name)
 	if err == nil {
@@ -265,7 +264,7 @@ func (c *Call) program(name string) (string, error) {
 	return "", failure
 }
 
-// ready tests the profile; what is wrong is shown as test shows it.
+// ready tests the profile, and shows a failure as test does.
 func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Overrides) error {
 	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
@@ -282,7 +281,7 @@ func (c *Call) ready(ctx context.Context, p *resolve.Profile, over base.Override
 	return base.Failure(exitWith, nil)
 }
 
-// serving is the connection to the server at which a test of the profile would end, with its secret.
+// serving is the connection to the server that a test of the profile would choose, with its secret.
 func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overrides) (conn handover.Connection,
 	err error) {
 	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
@@ -311,7 +310,7 @@ func (c *Call) serving(ctx context.Context, p *resolve.Profile, over base.Overri
 	return c.HandOverTo(ctx, p, at.Servers, value)
 }
 
-// servingMinted is serving with a login that is made for the program, and ends by itself.
+// servingMinted is serving with a new login for the program, which expires by itself.
 func (c *Call) servingMinted(
 	ctx context.Context, p *resolve.Profile, at *check.ServingTarget,
 ) (handover.Connection, error) {
@@ -328,7 +327,7 @@ func (c *Call) servingMinted(
 	return conn, err
 }
 
-// SecretOf takes a profile's secret, for a file. A profile that has none is no failure: the server may want none.
+// SecretOf takes a profile's secret, for a file. A profile without one is no error: the server may need none.
 func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, error) {
 	runner, err := testcmd.NewCall(c.Call).Runner(check.DefaultTimeout)
 	if err != nil {
@@ -350,8 +349,7 @@ func (c *Call) SecretOf(ctx context.Context, p *resolve.Profile) (secret.Value, 
 	return located.Take(ctx)
 }
 
-// olderClient says that a server's own client is much older than the server was
-// at the last test.
+// olderClient notes that a server's own client is much older than the server was at the last test.
 func (c *Call) olderClient(ctx context.Context, p *resolve.Profile, program string) {
 	seen, ok := c.LastSeen().All()[lastseen.Key(p)]
 	if !ok {
@@ -363,7 +361,7 @@ func (c *Call) olderClient(ctx context.Context, p *resolve.Profile, program stri
 	}
 }
 
-// run starts the program and is it, as far as the caller can tell.
+// run starts the program and behaves like it: signals and the exit code are the program's.
 func (c *Call) run(conn handover.Connection, o withOptions, program string, words []string) error {
 	folder, err := handover.NewFolder(c.Lookup)
 	if err != nil {
@@ -419,8 +417,7 @@ func (c *Call) run(conn handover.Connection, o withOptions, program string, word
 	}
 }
 
-// programEnd is the program's end as an exit code: its own, or 128 and the
-// signal's number, as shells have it.
+// programEnd is the program's exit code, or 128 plus the signal's number, as in shells.
 func programEnd(err error) error {
 	var exit *exec.ExitError
 	if err == nil {
@@ -432,7 +429,7 @@ func programEnd(err error) error {
 	return &programExit{endCode(exit)}
 }
 
-// programExit carries a program's own exit code.
+// programExit is an error with a program's own exit code.
 type programExit struct{ code int }
 
 func (e *programExit) Error() string { return "" }
@@ -440,8 +437,8 @@ func (e *programExit) Error() string { return "" }
 // ExitCode is the program's.
 func (e *programExit) ExitCode() int { return e.code }
 
-// environmentFor is the environment of the program: the caller's, without what
-// belongs to the engine, and with the connection.
+// environmentFor is the environment of the program: the caller's without the engine's variables, plus the
+// connection's.
 func (c *Call) environmentFor(conn handover.Connection, o withOptions, led []engine.Variable) []string {
 	var env []string
 	own := make(map[string]bool)

@@ -8,13 +8,13 @@ import (
 	"gentleharbor/internal/cli/base"
 )
 
-// Call is a command of this group that is being run.
+// Call is one run of a command of this group.
 type Call struct{ *base.Call }
 
-// NewCall is a run of any command, with what this group does.
+// NewCall makes a run of any command one of this group.
 func NewCall(c *base.Call) *Call { return &Call{c} }
 
-// run makes a command's function of one of this group.
+// run makes a command's function of a method of this group.
 func run(command func(context.Context, *Call) error) func(context.Context, *base.Call) error {
 	return func(ctx context.Context, c *base.Call) error { return command(ctx, &Call{c}) }
 }

@@ -142,7 +142,7 @@ password, and see none. Its address is a Unix socket then, unless -local names a
 	}
 }
 
-// preparedTunnel is a tunnel that is about to run, with what is shown of it.
+// preparedTunnel is a tunnel before it runs, with the facts that are shown.
 type preparedTunnel struct {
 	Tunnel   *tunnel.Tunnel
 	Listener net.Listener
@@ -151,7 +151,7 @@ type preparedTunnel struct {
 	profile  *resolve.Profile
 }
 
-// prepare finds the way, opens the local address, and goes through the hops.
+// prepare finds the way, opens the local address, and connects to the hops.
 func (c *Call) prepare(
 	ctx context.Context, o OpenOptions, finder *secret.Finder, told func(string),
 ) (*preparedTunnel, error) {
@@ -189,8 +189,8 @@ type TunnelPlan struct {
 	login *tunnel.Login // nil for a tunnel that passes every byte on
 }
 
-// Through makes a tunnel to a profile's server, and tries the whole way once: a failure shows before a program
-// meets it.
+// Through makes a tunnel to a profile's server, and tries the whole way once, so that a failure is reported before a
+// program needs it.
 func (c *Call) Through(
 	ctx context.Context, p *resolve.Profile, conn handover.Connection, w TunnelPlan,
 ) (*preparedTunnel, error) {
@@ -243,7 +243,7 @@ func (c *Call) Through(
 	return &preparedTunnel{Tunnel: t, Listener: listener, conn: conn, profile: p}, nil
 }
 
-// LocalOf is a tunnel's local address as that of a server.
+// LocalOf is a tunnel's local address in the form of a server's.
 func LocalOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
 	if at, ok := local.(*net.TCPAddr); ok {
 		host := at.IP.String()
@@ -257,7 +257,7 @@ func LocalOf(local net.Addr, spec *engine.Spec) engine.Endpoint {
 	return e
 }
 
-// listenLocal opens the local address that was asked for, or the profile's own.
+// listenLocal opens the given local address, or the profile's own.
 func (c *Call) listenLocal(ctx context.Context, o OpenOptions, p *resolve.Profile,
 	conn handover.Connection) (net.Listener, error) {
 	switch {
@@ -285,8 +285,8 @@ func (c *Call) listenLocal(ctx context.Context, o OpenOptions, p *resolve.Profil
 	return l, nil
 }
 
-// listenSocket listens on a Unix socket that only this user can reach. In a folder
-// it has the name that the engine's clients look for.
+// listenSocket listens on a Unix socket that only this user can reach. For a folder it uses the name that the
+// engine's clients expect.
 func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener, error) {
 	whole := schema.HopField(key.Key).AbsolutePath(path, "", c.Environment().Home)
 	if info, err := os.Stat(whole); strings.HasSuffix(path, "/") || err == nil && info.IsDir() {
@@ -330,7 +330,7 @@ func (c *Call) listenSocket(path string, conn handover.Connection) (net.Listener
 	return l, nil
 }
 
-// takenAddress says who has the local address that was asked for, and which is free.
+// takenAddress is the error for a local address in use: it names the process, and a free address.
 func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profile, err error) error {
 	host, text, _ := net.SplitHostPort(o.local)
 	port, _ := strconv.Atoi(text)
@@ -362,7 +362,7 @@ func (c *Call) takenAddress(ctx context.Context, o OpenOptions, p *resolve.Profi
 	return failure
 }
 
-// holder says which process has a port, where the system tells.
+// holder names the process that has a port, where the system says it.
 func holder(port int) string {
 	h, ok := tunnel.HolderOf(port)
 	switch {
@@ -375,7 +375,7 @@ func holder(port int) string {
 	return fmt.Sprintf(" by %s (process %d)", clean.Line(h.Name, 40), h.PID)
 }
 
-// Registry is where this user's tunnels are found.
+// Registry finds this user's tunnels.
 func (c *Call) Registry() (tunnel.Registry, error) {
 	h, err := c.Home()
 	return tunnel.Registry{Lookup: c.Lookup, Home: h.Dir}, err

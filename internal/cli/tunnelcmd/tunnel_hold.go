@@ -26,8 +26,7 @@ import (
 	"gentleharbor/internal/render"
 )
 
-// holdTunnel runs a tunnel until ctx ends, or its own time. In the background, ready
-// hears that it serves.
+// holdTunnel runs a tunnel until ctx or its own time ends. In the background, it calls ready once it serves.
 func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parentProcess) error {
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)
@@ -86,8 +85,7 @@ func (c *Call) holdTunnel(ctx context.Context, o OpenOptions, parent *parentProc
 	} else if err := c.showOpen(h.conn, h.Tunnel.Status(), "close it: Ctrl-C"); err != nil {
 		return err
 	}
-	// The ends of a tunnel are mostly on this machine too: half of its cores is enough,
-	// and faster than all of them.
+	// The ends of a tunnel are mostly on this machine too, so half of its cores is faster than all of them.
 	runtime.GOMAXPROCS(min(max(runtime.NumCPU()/2, 1), 4))
 	if o.Login { // the driver and TLS take memory that a plain tunnel does not
 		debug.SetGCPercent(50)
@@ -130,7 +128,7 @@ func alreadyOpen(ctx context.Context, registry tunnel.Registry, name string) err
 		"gharbor tunnel close "+name)
 }
 
-// noAnswer is for a process of the program's own that is there and does not answer.
+// noAnswer is the error for a process of gharbor that runs and does not answer.
 func noAnswer(what string, silent *privatesocket.SilentError) error {
 	return base.Failure(base.ExitServer,
 		fmt.Errorf("%s does not answer: %w", what, silent),
@@ -168,8 +166,8 @@ func (c *Call) showOpen(conn handover.Connection, s tunnel.Status, end string) e
 	return err
 }
 
-// startTunnel starts this program as the process that keeps a tunnel, and waits until
-// it serves. What that one must ask a person, it asks through here.
+// startTunnel starts this program as the process that keeps a tunnel, and waits until it serves. It passes on that
+// process's questions to a person.
 func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	registry, err := c.Registry()
 	if err != nil {
@@ -179,7 +177,7 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	if err != nil {
 		return err
 	}
-	// said here, where it is not a failure of another process
+	// printed here, where it is not an error of another process
 	if _, err := registry.Find(ctx, name); !errors.Is(err, privatesocket.ErrNone) {
 		return alreadyOpen(ctx, registry, name)
 	}
@@ -189,8 +187,8 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	}
 	env := c.EnvironmentOf(p)
 	if _, set := c.Lookup("GODEBUG"); !set {
-		// Packets come and go by thousands: memory that is given back to the system at
-		// once has to be asked for again at once (package runtime, madvdontneed).
+		// There are thousands of packets: memory that goes back to the system at once is needed again at once
+		// (package runtime, madvdontneed).
 		env = append(env, "GODEBUG=madvdontneed=0")
 	}
 	b, err := base.StartBackground(c.Dir, env, append([]string{"tunnel", "hold", c.Args[0]}, o.words()...)...)
@@ -222,8 +220,8 @@ func (c *Call) startTunnel(ctx context.Context, o OpenOptions) error {
 	return b.Cmd.Process.Release()
 }
 
-// message is what the process that keeps a tunnel says to the one that started it: a
-// notice, a question, that it serves, or why it does not.
+// message is a message from the process that keeps a tunnel to the one that started it: a notice, a question, that it
+// serves, or why it does not.
 type message struct {
 	Notice  string          `json:"notice,omitempty"`
 	Ask     string          `json:"ask,omitempty"`
@@ -270,7 +268,7 @@ func (c *Call) attend(ctx context.Context, in io.WriteCloser, out io.Reader) err
 	}
 }
 
-// reply asks the person here, and hands the answer over through the pipe.
+// reply asks the person, and sends the answer through the pipe.
 func (c *Call) reply(ctx context.Context, in io.Writer, prompt string) error {
 	answer := struct{ Answer, Error string }{}
 	value, err := c.Secret(ctx, prompt)
@@ -296,7 +294,7 @@ type parentProcess struct {
 
 func (p *parentProcess) say(m message) error { return json.NewEncoder(p.out).Encode(m) }
 
-// Write hands a notice on, as long as somebody is there.
+// Write passes a notice on while the parent process listens.
 func (p *parentProcess) Write(line []byte) (int, error) {
 	p.say(message{Notice: strings.TrimRight(string(line), "\n")})
 	return len(line), nil
@@ -323,7 +321,7 @@ func (p *parentProcess) ask(_ context.Context, prompt string) (secret.Value, err
 	return secret.NewValue(answer.Answer), nil
 }
 
-// ready tells that the tunnel serves, and lets go.
+// ready reports that the tunnel serves, and closes the pipe.
 func (p *parentProcess) ready(local string) error {
 	err := p.say(message{Ready: local})
 	p.out.Close()
@@ -360,7 +358,7 @@ func tunnelHold() *base.Command {
 	}
 }
 
-// words are the flags as the process behind them takes them.
+// words are the flags for the background process.
 func (o OpenOptions) words() []string {
 	words := []string{"-timeout", o.Timeout.String(), "-lifetime", o.lifetime.String(), "-idle", o.idle.String()}
 	if o.local != "" {

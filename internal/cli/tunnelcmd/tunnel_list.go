@@ -139,7 +139,7 @@ func describe(s tunnel.Status) [][]string {
 	return rows
 }
 
-// loginWords says what programs get at an address that logs in.
+// loginWords describes what programs get at an address that logs in.
 func loginWords(s tunnel.Status) string {
 	text := "programs of yours, without a password"
 	if s.Password != "" {
@@ -197,8 +197,7 @@ func tunnelClose() *base.Command {
 	}
 }
 
-// silentTunnels is for tunnels that are there and do not answer: each is named, and an error
-// ends the command.
+// silentTunnels names the tunnels that run and do not answer, and is the command's error.
 func (c *Call) silentTunnels(silent []*privatesocket.SilentError) error {
 	if len(silent) == 0 {
 		return nil
@@ -209,7 +208,7 @@ func (c *Call) silentTunnels(silent []*privatesocket.SilentError) error {
 	return noAnswer("a tunnel that is open", silent[len(silent)-1])
 }
 
-// noTunnel is for a name whose tunnel can't be asked, with the reason.
+// noTunnel is the error for a tunnel that can't be asked, with the reason.
 func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -236,7 +235,7 @@ func noTunnel(ctx context.Context, registry tunnel.Registry, name string, why er
 	return failure
 }
 
-// LocalOfText is a tunnel's local address as it tells it.
+// LocalOfText is a tunnel's local address from its status.
 func LocalOfText(text string, spec *engine.Spec) engine.Endpoint {
 	if strings.HasPrefix(text, "/") {
 		return LocalOf(&net.UnixAddr{Name: text, Net: "unix"}, spec)
@@ -248,7 +247,7 @@ func LocalOfText(text string, spec *engine.Spec) engine.Endpoint {
 	return LocalOf(net.TCPAddrFromAddrPort(at), spec)
 }
 
-// age is how long ago a time was, in a few characters.
+// age is the time since then, in a few characters.
 func age(t time.Time) string {
 	d := time.Since(t)
 	switch {
@@ -262,7 +261,7 @@ func age(t time.Time) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
-// size is a number of bytes with a unit that fits.
+// size is a number of bytes in a suitable unit.
 func size(n int64) string {
 	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
 	x, i := float64(n), 0

@@ -65,7 +65,7 @@ func (o *LoginOptions) dependentFlags() []loginFlag {
 	}
 }
 
-// Check judges them. port tells that the address is a port.
+// Check checks the flags. port is true where the address is a port.
 func (o *LoginOptions) Check(port bool) error {
 	for _, one := range o.dependentFlags() {
 		if *one.set && !o.Login {
@@ -92,7 +92,7 @@ func (o *LoginOptions) Words() []string {
 	return words
 }
 
-// loggingIn opens a local address that logs in for whoever of this user's programs connects.
+// loggingIn opens a local address that logs in for this user's programs.
 func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions, finder *secret.Finder,
 	told func(string)) (*preparedTunnel, error) {
 	spec := p.Engine()
@@ -158,7 +158,7 @@ func (c *Call) loggingIn(ctx context.Context, p *resolve.Profile, o OpenOptions,
 	return h, nil
 }
 
-// privateFolder is where the files of an address are: with's own, or the profile's.
+// privateFolder is the folder for the files of an address: with's own, or the profile's.
 func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) {
 	if o.folder != "" {
 		return o.folder, nil
@@ -170,7 +170,7 @@ func (c *Call) privateFolder(o OpenOptions, p *resolve.Profile) (string, error) 
 	return folder, nil
 }
 
-// folderName is the name of a profile's folder below above, shorter than the profile's where the path of a socket in it
+// folderName is the name of a profile's folder below above: the profile's, shortened where the path of a socket in it
 // would be too long for the system (104 bytes on some).
 func folderName(above string, p *resolve.Profile) string {
 	const longest = 103
@@ -182,7 +182,7 @@ func folderName(above string, p *resolve.Profile) string {
 	return profile[:min(len(profile), 12)] + "-" + hex.EncodeToString(sum[:4])
 }
 
-// byPassword has programs send a password, which is made here and is in a file that only this user reads.
+// byPassword makes a password, in a file that only this user reads, which programs must send.
 func byPassword(folder string, login *tunnel.Login) error {
 	path := filepath.Join(folder, "password")
 	os.Remove(path) // of a process that was killed
@@ -199,7 +199,7 @@ func byPassword(folder string, login *tunnel.Login) error {
 	return nil
 }
 
-// forget removes what a password was written into.
+// forget removes the files with the password.
 func forget(login *tunnel.Login) {
 	if login != nil && login.PasswordFile != "" {
 		os.Remove(login.PasswordFile)
@@ -211,8 +211,8 @@ func noFolder(err error) error {
 		fmt.Errorf("there is no private folder for the local address: %s", wording.PlainReason(err)))
 }
 
-// ForProgram opens a local address that logs in, for one program: a socket in a folder of its own, or a port where
-// local says so.
+// ForProgram opens a local address that logs in, for one program: a socket in a new folder, or a port where local
+// says so.
 func (c *Call) ForProgram(ctx context.Context, p *resolve.Profile, l LoginOptions, local string, finder *secret.Finder,
 	told func(string)) (conn handover.Connection, t *tunnel.Tunnel, remove func(), err error) {
 	above, err := privatesocket.Make(c.Lookup)
@@ -250,7 +250,7 @@ func LocalOnly(local string) error {
 	return nil
 }
 
-// listenPrivate opens the address that was asked for, or a socket in a folder that only this user can enter.
+// listenPrivate opens the given address, or a socket in a folder that only this user can enter.
 func (c *Call) listenPrivate(ctx context.Context, o OpenOptions, p *resolve.Profile, folder string,
 	conn handover.Connection) (net.Listener, error) {
 	if o.local != "" || o.socket == "" && runtime.GOOS == "windows" {
@@ -260,7 +260,7 @@ func (c *Call) listenPrivate(ctx context.Context, o OpenOptions, p *resolve.Prof
 	if path == "" {
 		path = folder + "/"
 	}
-	// The session behind the socket has TLS, and a program needs the folder alone: the port is the engine's usual one.
+	// The session behind the socket has TLS, and a program needs only the folder: the port is the engine's usual one.
 	conn.TLS, conn.Servers = "", []engine.Endpoint{{Port: conn.Spec.Port}}
 	return c.listenSocket(path, conn)
 }

@@ -4,7 +4,7 @@ package tunnelcmd
 
 import "strings"
 
-// umask is for systems whose files have permissions of that kind.
+// umask does nothing: these systems have no such permissions.
 func umask(mask int) int { return mask }
 
 func addressInUse(err error) bool { return strings.Contains(err.Error(), "Only one usage") }

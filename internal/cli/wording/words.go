@@ -1,5 +1,5 @@
-// Package wording has the words of tables and messages that several groups of commands share: a profile's address in a
-// word, plurals, and the reason of an error of the system.
+// Package wording has words of tables and messages that several groups of commands share: a profile's address,
+// plurals, and the reason of a system error.
 package wording
 
 import (
@@ -14,7 +14,7 @@ import (
 	"gentleharbor/core/profile/resolve"
 )
 
-// ListValue is a value for a list: what the file says, variables unexpanded.
+// ListValue is a value for a list: as in the file, with variables unexpanded.
 func ListValue(r *resolve.Profile, k key.Name) string {
 	e, ok := r.Get(k)
 	if !ok {
@@ -26,7 +26,7 @@ func ListValue(r *resolve.Profile, k key.Name) string {
 	return clean.Line(e.Value.Text(), 60)
 }
 
-// Address is a profile's address in one word, and how many hops stand before it.
+// Address is a profile's address in one word, with the number of hops before it.
 func Address(r *resolve.Profile) string { return ShortAddress(r) + BehindHops(len(r.Hops())) }
 
 func BehindHops(n int) string {
