@@ -7,8 +7,8 @@ import (
 	"path/filepath"
 )
 
-// address has a program that knows no password in a database behind a hop. Another profile, with the settings that a
-// program would have, stands for the program: the demo needs nothing installed.
+// address lets a program without a password use a database behind a hop. Another profile, with a program's settings,
+// stands for the program, as the demo needs nothing installed.
 func address(s *stage) {
 	file := func(name, text string) error { return os.WriteFile(filepath.Join(s.home, name), []byte(text), 0o600) }
 	run := filepath.Join(s.home, "run") + "/"

@@ -18,7 +18,7 @@ const (
 
 const curatorPassword = "knot-in-the-net-3"
 
-// startArchive starts the simulated listener, which speaks TLS alone.
+// startArchive starts the simulated listener, which speaks only TLS.
 func (s *stage) startArchive() error {
 	secure, err := s.authority.TLS([]string{archiveA, archiveB}, 300*24*time.Hour)
 	if err != nil {
@@ -37,7 +37,7 @@ func (s *stage) startArchive() error {
 	return os.WriteFile(filepath.Join(s.home, "curator"), []byte(curatorPassword+"\n"), 0o600)
 }
 
-// archiveAddresses are the two addresses: of the one that is down, and of the other.
+// archiveAddresses are the addresses of the two machines: first the one that is down.
 func (s *stage) archiveAddresses() (a, b string) {
 	return archiveA + ":" + strconv.Itoa(s.closed), archiveB + ":" + strconv.Itoa(s.archive.Port())
 }
@@ -46,7 +46,7 @@ func (s *stage) archiveAddresses() (a, b string) {
 const archiveHosts = "# the archive's machines, as the station's network has them\n[hosts]\n\"" + archiveA +
 	"\" = [\"127.0.0.1\"]\n\"" + archiveB + "\" = [\"127.0.0.1\"]\n"
 
-// archiveAliases is the file of aliases that a demo with all profiles has.
+// archiveAliases is the file of aliases of a demo with all profiles.
 func (s *stage) archiveAliases() string {
 	a, b := s.archiveAddresses()
 	return fmt.Sprintf("format = 1\n\n[alias.archive]\nengine    = \"oracle\"\naddresses = [%q, %q]\nservice   = "+
@@ -57,7 +57,7 @@ func (s *stage) archiveAliases() string {
 const archiveProfile = "\n[profile.archive]\nalias    = \"archive\"\nuser     = \"curator\"\nsecret   = " +
 	"\"file:curator\"\ntags     = [\"remote\"]\n"
 
-// archive has a batch account reach a service by its alias.
+// archive lets a batch account reach a service by its alias.
 func archive(s *stage) {
 	pass, pin, job := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "nightly.pin"), filepath.Join(s.home,
 		"job")

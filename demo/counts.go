@@ -15,7 +15,7 @@ import (
 	"gentleharbor/standin/store"
 )
 
-// counts loads a sample database, looks around in it, asks it, and takes a file of rows in.
+// counts loads a sample database, browses and queries it, and loads a file of rows.
 func counts(s *stage) {
 	if s.failed = errors.Join(s.profiles(), s.writeSamples()); s.failed != nil {
 		return
@@ -45,8 +45,8 @@ const sampleSeed = 17
 // sampleRows is how many sightings there are.
 const sampleRows = 12_000
 
-// samples are the files of the sample database, by their names: the tables of the observatory and made-up rows, in a
-// script that includes others.
+// samples are the files of the sample database, by name: the tables of the observatory with made-up rows, in a script
+// that includes others.
 func samples() map[string]string {
 	species := [][3]string{
 		{"DN", "dunlin", "Calidris alpina"}, {"KN", "knot", "Calidris canutus"}, {"CU", "curlew", "Numenius arquata"},

@@ -1,7 +1,6 @@
-// Package demo is the guided example: simulated servers on free loopback ports
-// with the data of a small bird observatory, and a walk through the commands
-// as a person would type them. It needs nothing installed and no network, and
-// removes what it made. core never imports it.
+// Package demo is the guided example: simulated servers on free loopback ports with the data of a small bird
+// observatory, and commands as a person would type them. It needs nothing installed and no network, and removes what
+// it made. core never imports it.
 package demo
 
 import (
@@ -36,7 +35,7 @@ type Part struct {
 	walk    func(*stage)
 }
 
-// Parts lists the walks; the first is the one that runs by itself.
+// Parts lists the parts of the demo; the first is the default.
 func Parts() []Part {
 	return []Part{
 		{"first", "define, test, fail, fix, ready: the main job", first},
@@ -100,7 +99,7 @@ type stage struct {
 	failed    error
 }
 
-// The passwords of the demo's made-up accounts; they open nothing else.
+// The passwords of the demo's made-up accounts; nothing else has them.
 const (
 	wardenPassword  = "dunlin-at-ebb"
 	visitorPassword = "curlew-calling"
@@ -110,11 +109,10 @@ const (
 
 var tables = []string{"species", "observer", "sighting", "ring"}
 
-// ErrNoPart is what Run says of a part that is not there.
+// ErrNoPart is Run's error for an unknown part.
 var ErrNoPart = errors.New("the demo has no part of that name; gharbor demo -list shows them")
 
-// Run walks through a part. The error is one of setting up, or a command whose
-// end was not the one expected.
+// Run runs a part. Its error is that of the set-up, or of a command with an unexpected exit code.
 func Run(ctx context.Context, o Options) error {
 	part, ok := find(o.Part)
 	if !ok {
@@ -152,8 +150,7 @@ func find(name string) (Part, bool) {
 	return Part{}, false
 }
 
-// Keep starts the servers with profiles for all of them, says how to use them,
-// and stays until ctx ends.
+// Keep starts the servers with profiles for all of them, prints how to use them, and stays until ctx ends.
 func Keep(ctx context.Context, o Options) error {
 	s, err := setUp(o)
 	if err != nil {
@@ -308,9 +305,8 @@ func (s *stage) start() (err error) {
 	return os.WriteFile(s.passwords(), []byte(lines.String()), 0o600)
 }
 
-// startRings starts the simulated MySQL server, and the MariaDB ones in containers. The
-// account bander is for the socket alone: its server looks no names up, so over TCP it
-// sees an address.
+// startRings starts the simulated MySQL server, and the MariaDB ones in containers. The account bander can use only
+// the socket: its server looks up no names, so over TCP it sees an address.
 func (s *stage) startRings() (err error) {
 	native := func(a mysql.Account) mysql.Account {
 		a.Password, a.Method = banderPassword, "mysql_native_password"
@@ -358,8 +354,8 @@ func (s *stage) step(why string, want int, args ...string) {
 	s.stepIn(Step{Home: s.home, Dir: s.home, Args: args}, "", why, want)
 }
 
-// stepIn is step in another home or folder, or with something to read; around is
-// what the shell line has besides the command, with a % in its place.
+// stepIn is step in another home or folder, or with an input; around is the rest of the shell line, with a % in place
+// of the command.
 func (s *stage) stepIn(step Step, around, why string, want int) {
 	if s.failed != nil {
 		return
@@ -379,7 +375,7 @@ func (s *stage) stepIn(step Step, around, why string, want int) {
 	}
 }
 
-// profiles defines a profile for every server, without a word.
+// profiles defines a profile for each server, and prints nothing.
 func (s *stage) profiles() error {
 	var b strings.Builder
 	b.WriteString("format = 1\n")

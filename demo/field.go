@@ -17,8 +17,8 @@ const compose = "services:\n  rings:\n    image: mariadb:10.11\n    environment:
 // passphrase opens the wallet of a demo that stays up.
 const passphrase = "seven brown curlews"
 
-// field writes the folder samples with a file for each form that the commands read, a wallet with the visitor's
-// password, and a repository with a profile of its own.
+// field writes the folder samples with a file of each form that the commands read, a wallet with the visitor's
+// password, and a repository with a profile.
 func (s *stage) field() error {
 	files := samples()
 	dump := files["tables.sql"] + files["data/species.sql"] + files["data/observer.sql"]

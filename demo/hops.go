@@ -17,8 +17,8 @@ const tideHost = "tide-db.internal.example"
 
 func (s *stage) gateKey() string { return filepath.Join(s.home, "gate-key") }
 
-// startHops starts the simulated jump hosts. The gate knows the database and the
-// sluice by their private names; both let keeper in by one key.
+// startHops starts the simulated jump hosts. The gate knows the database and the sluice by their private names; one
+// key of keeper opens both.
 func (s *stage) startHops() error {
 	key, err := ssh.NewKey(s.gateKey())
 	if err != nil {
@@ -61,7 +61,7 @@ tags     = ["remote"]
 		hop("tides-inner", s.sluice)
 }
 
-// tides goes through jump hosts to a server that cannot be reached otherwise.
+// tides uses jump hosts to reach a server that has no other route.
 func tides(s *stage) {
 	gate := strconv.Itoa(s.gate.Port())
 	if s.failed = os.WriteFile(filepath.Join(s.home, "authority.pem"), s.authority.PEM, 0o600); s.failed != nil {

@@ -14,7 +14,7 @@ import (
 	"gentleharbor/standin/cloud"
 )
 
-// startCloud starts the simulated provider with the members' instances: one that sleeps, with a branch, and one for the
+// startCloud starts the simulated provider with the members' instances: a paused one, with a branch, and one for the
 // committee whose administrator has no password yet.
 func (s *stage) startCloud() (err error) {
 	members := func(tables ...string) func(*tls.Config) (cloud.Server, error) {
@@ -43,7 +43,7 @@ func (s *stage) startCloud() (err error) {
 // cloudHosts are the provider's names, all on this machine.
 func (s *stage) cloudHosts() string { return s.provider.Hosts() }
 
-// cloudProfiles are the account of a demo that stays up, whose token is in a file, and a profile of a branch.
+// cloudProfiles are the cloud account of a demo that stays up, with its token in a file, and a profile of a branch.
 func (s *stage) cloudProfiles() (string, error) {
 	text := fmt.Sprintf(`
 [cloud.station]
@@ -84,7 +84,7 @@ note    = "the same provider, for a person who signs in"
 	return text, os.WriteFile(filepath.Join(s.home, "station.token"), []byte(s.provider.Grant()+"\n"), 0o600)
 }
 
-// confirmAll is a person who confirms every code after a while, until ctx ends.
+// confirmAll confirms every code after a while, as a person would, until ctx ends.
 func (s *stage) confirmAll(ctx context.Context) {
 	defect.Go(func() {
 		for {
@@ -98,7 +98,7 @@ func (s *stage) confirmAll(ctx context.Context) {
 	})
 }
 
-// members walks from a sign-in to a login that ends by itself.
+// members goes from a sign-in to a login that expires by itself.
 func members(s *stage) {
 	pass, ca := filepath.Join(s.home, "passphrase"), filepath.Join(s.home, "authority.pem")
 	s.failed = errors.Join(os.WriteFile(pass, []byte(passphrase+"\n"), 0o600), os.WriteFile(ca, s.authority.PEM, 0o600),
@@ -143,7 +143,7 @@ func members(s *stage) {
 	s.step("The token is taken back and forgotten.", 0, "cloud", "sign-out", "station")
 }
 
-// confirming does something while a person confirms whatever code waits.
+// confirming does something while a person confirms each code.
 func (s *stage) confirming(do func()) {
 	stop, ended := make(chan struct{}), make(chan struct{})
 	defect.Go(func() {

@@ -31,7 +31,7 @@ func first(s *stage) {
 	s.step("Every value says where it came from.", 0, "show", "sightings-ro")
 }
 
-// certificate begins to trust a server that signs for itself.
+// certificate trusts a server with a self-signed certificate.
 func certificate(s *stage) {
 	port := strconv.Itoa(s.servers["tides"].Port())
 	s.step("A server that is to be verified, with an authority of its own.", 0,
@@ -44,7 +44,7 @@ func certificate(s *stage) {
 	s.step("Verified from now on.", 0, "test", "tides")
 }
 
-// refusals shows one answer of the server that has many causes.
+// refusals shows one error of the server that has many causes.
 func refusals(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
@@ -58,7 +58,7 @@ func refusals(s *stage) {
 	s.step("What else the code can mean:", 0, "explain", "login.expired")
 }
 
-// showProvision makes what a new profile needs, changes its password, and takes it all away.
+// showProvision makes what a new profile needs, changes its password, and removes all of it.
 func showProvision(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
@@ -87,7 +87,7 @@ func faults(s *stage) {
 	s.step("Something answers that is no database.", 1, "test", "garbage")
 }
 
-// showSocketMove comes from TCP to the socket that the account is for.
+// showSocketMove changes from TCP to the socket that the account is for.
 func showSocketMove(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
@@ -116,7 +116,7 @@ func fleet(s *stage) {
 	s.step("And these two:", 1, "compare", "sightings", "tides")
 }
 
-// wallet puts a password into a wallet, and lets a scheduled job read it there.
+// wallet puts a password into a wallet, which a scheduled job can read.
 func wallet(s *stage) {
 	if s.failed = s.profiles(); s.failed != nil {
 		return
@@ -198,7 +198,7 @@ func project(s *stage) {
 	in("Somebody changes the account. What is used is another thing than you saw.", 1, "test", "counts")
 }
 
-// usesHash is what vouch shows for the profile counts.
+// usesHash is the hash that vouch shows for the profile counts.
 func (s *stage) usesHash(root string) string {
 	place, _ := profile.FindProject(root)
 	file, err := profile.LoadProject(schema.New(engines.All()), place)

@@ -11,8 +11,8 @@ import (
 // bridge is the container engine's own address in the containers' network.
 const bridge = "172.17.0.1"
 
-// rings is the simulated MariaDB server of a container: it sees what comes through a
-// published port come from the bridge.
+// rings is the simulated MariaDB server of a container: it sees connections through a published port come from the
+// bridge.
 func rings(accounts ...mysql.Account) (*mysql.Server, error) {
 	for i := range accounts {
 		accounts[i].Password, accounts[i].Method = banderPassword, "mysql_native_password"
@@ -28,7 +28,7 @@ func rings(accounts ...mysql.Account) (*mysql.Server, error) {
 	})
 }
 
-// publishedPorts is where a simulated server is published.
+// publishedPorts are the ports at which a simulated server is published.
 func publishedPorts(s *mysql.Server) map[string][]engineapi.Binding {
 	return map[string][]engineapi.Binding{"3306/tcp": {{HostIp: "127.0.0.1", HostPort: strconv.Itoa(s.Port())}}}
 }
@@ -67,7 +67,7 @@ func (s *stage) newRings() (*mysql.Server, error) {
 		mysql.Account{User: "registrar", Host: "%", Admin: true})
 }
 
-// oldContainer is one that was made here, for a profile that is no more.
+// oldContainer is a container that gharbor made for a profile that does not exist any more.
 func (s *stage) oldContainer() *engineapi.Container {
 	c := ringContainer("saltmarsh-old-rings", s.oldRings)
 	c.Labels = map[string]string{"gentle-harbor.profile": "old-rings", "gentle-harbor.data": c.Mounts[0].Name}
@@ -91,8 +91,7 @@ func ringContainer(name string, server *mysql.Server) *engineapi.Container {
 	}
 }
 
-// startRinging starts the server of a container that is started; a free port is its own
-// each time.
+// startRinging starts the server of a container, each time at a free port.
 func (s *stage) startRinging(c *engineapi.Container) error {
 	server, err := s.newRings()
 	if err != nil {
@@ -102,7 +101,7 @@ func (s *stage) startRinging(c *engineapi.Container) error {
 	return nil
 }
 
-// serverIn is where the server in a container is kept.
+// serverIn is the variable that has a container's server.
 func (s *stage) serverIn(c *engineapi.Container) **mysql.Server {
 	if c.Name == "saltmarsh-old-rings" {
 		return &s.oldRings

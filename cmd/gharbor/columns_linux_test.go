@@ -18,9 +18,8 @@ var colours = regexp.MustCompile(`\x1b\[[0-9;]*[mK]|\r`)
 // shellWords finds the words of a line as a shell does.
 var shellWords = regexp.MustCompile(`(?:'[^']*'|\\'|[^ '])+`)
 
-// TestEightyColumns: on a terminal of 80 columns the help of each command (see TestHelp), the page of each finding, and
-// what each part of the demo prints have no longer line. One word, such as a path or what a shell has in quotes, may be
-// longer.
+// TestEightyColumns: on a terminal of 80 columns the help of each command, the page of each finding, and the output
+// of each part of the demo have no longer line, except for a single long word, such as a path or a text in quotes.
 func TestEightyColumns(t *testing.T) {
 	if testkit.Alone(t) {
 		return

@@ -1,7 +1,6 @@
-// Package atomicfile reads files within bounds, and replaces them in one step,
-// under a lock: a crash at any moment leaves the old file or the new one, and two
-// writers at once lose nothing. Every file that the tool keeps is written through
-// it. It stands below all rooms and knows none of them.
+// Package atomicfile reads files within bounds, and replaces them in one step, under a lock: a crash at any moment
+// leaves the old file or the new one, and two writers at once lose nothing. All files that the tool keeps are written
+// by it. It stands below all rooms and knows none of them.
 package atomicfile
 
 import (
@@ -24,10 +23,11 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// ErrNotRegular is what Open says of a pipe, a device, a socket or a folder.
+// ErrNotRegular is Open's error for a pipe, a device, a socket or a folder.
 var ErrNotRegular = errors.New("it is not a regular file")
 
-// Open opens a regular file to read. Anything else is an error: a pipe would wait for a writer, a device has no end.
+// Open opens a regular file to read. Anything else is an error: a pipe would wait for a writer, and a device has no
+// end.
 func Open(path string) (*os.File, error) {
 	file, err := os.OpenFile(path, os.O_RDONLY|noWaiting, 0)
 	if err != nil {
@@ -44,7 +44,7 @@ func Open(path string) (*os.File, error) {
 	return file, nil
 }
 
-// Read reads a regular file, as Open has it, of at most most bytes.
+// Read opens and reads a file of at most most bytes.
 func Read(path string, most int64) ([]byte, error) {
 	file, err := Open(path)
 	if err != nil {
@@ -64,8 +64,7 @@ func Read(path string, most int64) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// Plain is a file's error without the operation and the path, which whoever says
-// it has said already.
+// Plain is a file's error without the operation and the path, which the message has already.
 func Plain(err error) error {
 	var pathError *fs.PathError
 	var linkError *os.LinkError // of a rename
@@ -80,16 +79,15 @@ func Plain(err error) error {
 	return err
 }
 
-// Inside is a path as it is from a folder, and whether it leads there: ok is false for one outside of
-// it. Both are taken as they are written: who must know where links lead asks for the real paths first.
+// Inside is a path relative to a folder; ok is false for a path outside of it. It follows no links: pass it real
+// paths where links matter.
 func Inside(folder, path string) (from string, ok bool) {
 	from, err := filepath.Rel(folder, path)
 	return from, err == nil && filepath.IsLocal(from)
 }
 
-// Resolve follows symbolic links, so that a rename replaces the file that a
-// link in a dotfiles folder leads to and not the link. The file itself need not
-// exist; its folder must.
+// Resolve follows symbolic links, so that a rename replaces the target of a link in a dotfiles folder, and not the
+// link. The file need not exist; its folder must.
 func Resolve(path string) (string, error) {
 	for range 40 { // the system's own limit for links in a row
 		info, err := os.Lstat(path)
@@ -115,15 +113,15 @@ func Resolve(path string) (string, error) {
 	return "", errors.New("too many symbolic links in a row")
 }
 
-// lockWait bounds the wait for another writer. A write takes milliseconds, so
-// a lock held this long belongs to a program that hangs.
+// lockWait bounds the wait for another writer. A write takes milliseconds, so a program that holds a lock for this
+// long hangs.
 const lockWait = 10 * time.Second
 
-// ErrHeld is a lock that somebody else held for longer than a write takes.
+// ErrHeld says that another process held a lock for longer than a write takes.
 var ErrHeld = errors.New("another gharbor has held this lock for 10 s; end it and try again")
 
-// ErrNoLocks is a lock on a file system without file locks. Nothing is written there: of two writers at once, one
-// would lose what it wrote.
+// ErrNoLocks says that the file system has no file locks. Nothing is written there: of two writers at once, one would
+// lose its changes.
 var ErrNoLocks = errors.New("this file system has no file locks; " +
 	"use a folder on a local disk, for gharbor's own files by GHARBOR_HOME")
 
@@ -132,14 +130,14 @@ func noLocks(err error) bool {
 	return errors.Is(err, syscall.ENOLCK) || errors.Is(err, errors.ErrUnsupported)
 }
 
-// Lock waits for path's lock, a file of its own that is never replaced: path
-// with ".lock" behind it. unlock gives it back.
+// Lock waits for path's lock: another file, path with ".lock" at the end, which is never replaced. unlock releases
+// it.
 func Lock(ctx context.Context, path string) (unlock func(), err error) {
 	return lock(ctx, path+".lock")
 }
 
-// LockIn is Lock for a file beside which nothing may be left: its lock is in a
-// folder of the tool's, under the hash of its path.
+// LockIn is Lock for a file beside which no lock file may be left: the lock is in a folder of the tool's, named by
+// the hash of the path.
 func LockIn(ctx context.Context, folder, path string) (unlock func(), err error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, err
@@ -177,9 +175,8 @@ type Writer struct {
 // rename, fsync of the folder. The file's mode is 0600.
 func (w Writer) Write(path string, data []byte) error { return w.write(path, data, nil) }
 
-// WriteShared is Write for a file that others may be let read, as its owner has
-// arranged: the read permissions and the group of the file that it replaces
-// stay. Nobody but the owner may write the new one.
+// WriteShared is Write for a file that its owner may let others read: the new file has the old one's read permissions
+// and group. Only the owner may write to it.
 func (w Writer) WriteShared(path string, data []byte) error {
 	old, err := os.Stat(path)
 	if err != nil {
@@ -243,8 +240,8 @@ func (w Writer) step(name string) {
 	}
 }
 
-// createTemp makes the temporary file, 0600, and holds it: one that nobody holds is a killed
-// writer's. Where there are no locks nobody can hold one, and nobody removes any.
+// createTemp makes the temporary file, with mode 0600, and locks it: an unlocked one is from a killed writer. Where
+// there are no locks, nobody removes any.
 func createTemp(dir, base string) (*os.File, error) {
 	for {
 		temp, err := os.CreateTemp(dir, "."+base+".*.tmp")
@@ -263,8 +260,8 @@ func createTemp(dir, base string) (*os.File, error) {
 	}
 }
 
-// sweep removes the temporary files of a path that killed writers left: they may hold a password
-// that was changed or removed since. What can't be removed is no failure of this write.
+// sweep removes the temporary files that killed writers left: they may have a password that was changed or removed
+// since. Where it can't, the write still succeeds.
 func sweep(path string) {
 	dir, start := filepath.Dir(path), "."+filepath.Base(path)+"."
 	entries, err := os.ReadDir(dir)

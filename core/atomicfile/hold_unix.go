@@ -9,16 +9,16 @@ import (
 	"gentleharbor/core/owner"
 )
 
-// noFollow keeps a symbolic link from being opened (open(2)).
+// noFollow refuses to open a symbolic link (open(2)).
 const noFollow = syscall.O_NOFOLLOW
 
-// noWaiting keeps the opening of a pipe from waiting for who writes into it (open(2)).
+// noWaiting opens a pipe without waiting for a writer (open(2)).
 const noWaiting = syscall.O_NONBLOCK
 
 // hold locks an open file until it is closed (flock(2)).
 func hold(file *os.File) error { return syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) }
 
-// abandoned reports whether a temporary file is the user's own and nobody holds it.
+// abandoned reports whether a temporary file is the user's own and unlocked.
 func abandoned(path string) bool {
 	file, err := os.OpenFile(path, os.O_RDONLY|noFollow|noWaiting, 0)
 	if err != nil {

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Difference is a thing in which two servers differ.
+// Difference is a thing that differs on two servers.
 type Difference struct {
 	Key    []string // the values of the kind's first columns
 	Column string   // in which; "" for one that only one server has
@@ -15,8 +15,8 @@ type Difference struct {
 // there stands for a thing that a server has.
 var there = "there"
 
-// Compare says in what the things of a kind differ. Sizes, counts and comments are not
-// compared: they differ always, or say nothing of what one may do.
+// Compare returns the things of a kind that differ. It does not compare sizes, counts and comments: they always
+// differ, or do not matter.
 func Compare(kind *Kind, a, b []Row) []Difference {
 	a, b = mergeRows(kind, a), mergeRows(kind, b)
 	ofB := make(map[string]Row, len(b))
@@ -67,7 +67,7 @@ func (r Row) key(kind *Kind) (key string) {
 	return key
 }
 
-// mergeRows makes one row of those with one key: a right that comes by several ways has several.
+// mergeRows merges rows with the same key: a right that an account has in several ways has several rows.
 func mergeRows(kind *Kind, rows []Row) []Row {
 	at := make(map[string]int, len(rows))
 	var all []Row

@@ -1,7 +1,7 @@
-// Package catalogue says what is on a server, as far as a login can see it: for each kind of things the same columns,
-// whichever engine it is. The statements are the engine's; here they are run, their rows checked against the kind,
-// names compared with a pattern, and two servers with one another. It stands behind check, on a connection that a test
-// proved. Start with Read.
+// Package catalogue lists what is on a server, as far as a login can see it. Each kind of things has the same columns
+// for all engines. The engine has the statements; this package runs them, checks their rows against the kind, chooses
+// names by a pattern, and compares two servers. It stands behind check, on a connection that a test proved. Start
+// with Read.
 package catalogue
 
 import (
@@ -125,7 +125,7 @@ func KindsOf(by *engine.Catalogue) (all []*Kind) {
 	return all
 }
 
-// Others are what a script may drop beside databases, schemas and tables: to say whether it is there.
+// Others are kinds that a script may drop, besides databases, schemas and tables, to find out whether a thing exists.
 var Others = &Kind{
 	Word: engine.KindOthers, One: "thing",
 	Columns: []Column{{"what", Text}, {"schema", Name}, {"name", Name}},

@@ -9,7 +9,7 @@ import (
 )
 
 // Pattern chooses things by their names: NAME, SCHEMA.NAME, with * for any characters. A name in the engine's quotes
-// is taken as it is. Without a * a name is first compared exactly, then without regard to its letters' size.
+// is exact. A name without * is first compared exactly, then without regard to capital letters.
 type Pattern struct {
 	text         string
 	schema, name part
@@ -42,13 +42,13 @@ func unquotePart(s string, quote byte) part {
 	return part{name, was}
 }
 
-// Exact is the name, where the pattern has no *: one thing is meant.
+// Exact is the name where the pattern has no *, and so means one thing.
 func (p Pattern) Exact() (name string, exact bool) {
 	return p.name.text, p.name.text != "" && (p.name.quoted || !strings.Contains(p.name.text, "*"))
 }
 
-// Choose returns the rows that the pattern means; without it, all. The system's own are among them where system is
-// true, or where one is named.
+// Choose returns the rows that fit the pattern, or all without one. It includes the system's own where system is
+// true, or where the pattern names one.
 func (p Pattern) Choose(kind *Kind, rows []Row, system bool) []Row {
 	choose := func(same func(part, string) bool, system bool) (chosen []Row) {
 		for _, row := range rows {
@@ -75,13 +75,13 @@ func (p Pattern) Choose(kind *Kind, rows []Row, system bool) []Row {
 	return nil
 }
 
-// matchesAccount reports whether an account with a host in it is meant by its name alone.
+// matchesAccount reports whether a pattern is the name of an account, without its host.
 func matchesAccount(text, name string) bool {
 	user, host, found := strings.Cut(name, "@")
 	return found && (strings.Trim(user, "'`") == text || strings.Trim(user, "'`")+"@"+strings.Trim(host, "'`") == text)
 }
 
-// matches compares without regard to the size of letters, with * for any characters.
+// matches compares without regard to capital letters, with * for any characters.
 func matches(p part, name string) bool {
 	if p.quoted {
 		return p.text == name
@@ -118,7 +118,7 @@ type Missing struct {
 	Schemas []string // other schemas that have a thing of that name
 }
 
-// Missing says what is like the name of a pattern that chose nothing. rows are all of the kind.
+// Missing returns names that are similar to a pattern which chose nothing. rows are all of the kind.
 func (p Pattern) Missing(kind *Kind, rows []Row, by *engine.Statements) Missing {
 	var m Missing
 	name, exact := p.Exact()

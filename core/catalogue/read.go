@@ -36,7 +36,7 @@ func (r Row) Text(column int) string {
 // List is what was read.
 type List struct {
 	Rows []Row
-	// Less is why the server gave less than there is, nil where it gave all.
+	// Less is why the server left things out, nil where it gave all.
 	Less *engine.StatementError
 }
 
@@ -107,7 +107,7 @@ func (s *Server) between(ctx context.Context, st engine.Statement, to engine.Res
 	return err
 }
 
-// Path is the schemas in which a name without one is looked for, the first first.
+// Path is the schemas in which the server looks for a name without one, in order.
 func (s *Server) Path(ctx context.Context) ([]string, error) {
 	read := &reader{kind: &Kind{Columns: []Column{{"schema", Name}}}, short: true}
 	err := s.Runner.Run(ctx, engine.Statement{Text: s.By.Catalogue.Path}, read)
@@ -120,7 +120,7 @@ func (s *Server) Path(ctx context.Context) ([]string, error) {
 	return path, err
 }
 
-// reader takes the rows of a kind. Without a kind it takes none.
+// reader collects the rows of a kind. Without a kind it collects none.
 type reader struct {
 	kind  *Kind
 	short bool // without the column that tells the system's own
@@ -184,10 +184,10 @@ func truth(s string) bool {
 	return false
 }
 
-// hidden stands for a statement with a password.
+// hidden replaces a statement with a password.
 const hidden = "(not shown: it has a password)"
 
-// hidePasswords cuts passwords out of other sessions' statements and of a server's settings.
+// hidePasswords cuts passwords out of other sessions' statements and a server's settings.
 func (s *Server) hidePasswords(kind *Kind, rows []Row) {
 	for i, c := range kind.Columns {
 		for _, row := range rows {
@@ -208,7 +208,8 @@ func (s *Server) hidePasswords(kind *Kind, rows []Row) {
 	}
 }
 
-// hasPassword reports whether one of the statements of a text has one, and says yes where it can't be taken apart.
+// hasPassword reports whether a statement in a text has a password. It is true for a text that can't be split into
+// statements.
 func (s *Server) hasPassword(text string) bool {
 	splitter := statement.NewSplitter(strings.NewReader(text), s.By.Lexis)
 	for {
@@ -225,7 +226,7 @@ func (s *Server) hasPassword(text string) bool {
 	}
 }
 
-// mayHavePassword is for a text that was cut off by the server.
+// mayHavePassword is hasPassword for a text that the server cut off.
 func mayHavePassword(text string) bool {
 	text = strings.ToUpper(text)
 	return strings.Contains(text, "PASSWORD") || strings.Contains(text, "IDENTIFIED")

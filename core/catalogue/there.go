@@ -8,7 +8,7 @@ import (
 	"gentleharbor/core/statement"
 )
 
-// KindOf is the kind that has the things of a statement's word: "table", "materialized view", "function".
+// KindOf is the kind for a word of a statement: "table", "materialized view", "function".
 func KindOf(word string) *Kind {
 	switch {
 	case word == "database":
@@ -22,8 +22,8 @@ func KindOf(word string) *Kind {
 }
 
 // Has reports whether a thing is among the rows of its kind. A name without a schema may be in any of path. known is
-// false for a thing of which the rows never say that it is there. The size of letters makes no difference: better to
-// ask once too often.
+// false for a kind of thing that the rows never list. Capital letters do not matter: to ask once too often is better
+// than not to ask.
 func Has(kind *Kind, rows []Row, word string, name statement.Name, path []string) (is, known bool) {
 	known = kind != Others
 	for _, row := range rows {

@@ -1,7 +1,6 @@
-// Package clean makes text from outside safe to show: what a server, a name
-// service, a file's note or a user's argument contains is never allowed to
-// steer a terminal, to break a line or to run on for ever. It stands beside
-// the whole way from profile to report; every room may call it.
+// Package clean makes text from outside safe to show: text from a server, a name service, a file or a user's argument
+// must never steer a terminal, break a line or be endless. It stands beside the whole way from profile to report;
+// every room may call it.
 package clean
 
 import (
@@ -11,13 +10,12 @@ import (
 	"unicode/utf8"
 )
 
-// MaxShown bounds a quoted piece of foreign text, in bytes. A server's longest
-// honest message (an access rule with host, user and database) stays under it.
+// MaxShown bounds a quoted piece of foreign text, in bytes. A server's longest honest message (an access rule with
+// host, user and database) is shorter.
 const MaxShown = 400
 
-// Line returns s on one line without control, bidirectional or invalid
-// characters, cut at max bytes with "…". White space of any kind becomes one
-// space. max <= 0 means MaxShown.
+// Line returns s on one line without control, bidirectional or invalid characters, cut at max bytes with "…". White
+// space of any kind becomes one space. max <= 0 means MaxShown.
 func Line(s string, max int) string {
 	if max <= 0 {
 		max = MaxShown
@@ -57,8 +55,7 @@ func Line(s string, max int) string {
 	return b.String()
 }
 
-// plain reports whether s is printable ASCII with single blanks inside, as
-// nearly all texts are: those need no copy.
+// plain reports whether s is printable ASCII with single blanks inside: nearly all texts are, and need no copy.
 func plain(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if c := s[i]; c < 0x20 || c >= 0x7f || c == ' ' && (i == 0 || i == len(s)-1 || s[i-1] == ' ') {
@@ -68,9 +65,8 @@ func plain(s string) bool {
 	return true
 }
 
-// Visible drops from s what may not reach a terminal and keeps the rest as it
-// is, blanks too. It is the last guard behind texts that were put together
-// from clean parts.
+// Visible removes from s what may not reach a terminal, and keeps the rest with its blanks. It is the last guard for
+// texts that are made of clean parts.
 func Visible(s string) string {
 	return strings.Map(func(r rune) rune {
 		if Printable(r) {
@@ -80,7 +76,7 @@ func Visible(s string) string {
 	}, s)
 }
 
-// Lines is Visible for text of several lines, tabs at their starts included.
+// Lines is Visible for text of several lines, which may begin with tabs.
 func Lines(s string) string {
 	lines := strings.Split(s, "\n")
 	for i, line := range lines {

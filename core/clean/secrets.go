@@ -9,11 +9,11 @@ import (
 	"unicode/utf8"
 )
 
-// CutOut stands where something that looks like a password was.
+// CutOut replaces something that looks like a password.
 const CutOut = "[cut out]"
 
-// telling are the words after which a password may stand, with what may be around
-// them: "GENERATED ROOT PASSWORD: …", "--password …", "DB_PWD=…", "IDENTIFIED BY '…'".
+// telling matches words before a password: "GENERATED ROOT PASSWORD: …", "--password …", "DB_PWD=…", "IDENTIFIED BY
+// '…'".
 var telling = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)(pass(word|wd|phrase|code)?|pwd|secret|token|credentials?|authorization|bearer|` +
 		`api[-_ ]?key|private[-_ ]?key|requirepass|masterauth|identified (with \S+ )?(by|as))([-_a-z0-9]*)`)
@@ -29,16 +29,15 @@ var short = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(\s-p)[^\s=]\S*`)
 })
 
-// harmless is what follows such a word where it is no password.
+// harmless matches what follows such a word and is no password.
 var harmless = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)^(authentication failed[^:=]*$|(is |was )?(not )?` +
 		`(required|expired|set|provided|empty|specified|supplied|wrong|incorrect|missing|` +
 		`option|options|files?\b|authentication)[^:=]*$|: (yes|no)\b)`)
 })
 
-// CutSecrets takes out of lines of a log what looks like a password: what follows a
-// word that announces one, the password of a URL, and the known texts. It cuts too
-// much rather than too little. The lines come back one for one.
+// CutSecrets cuts out of a log's lines what looks like a password: text after a word that announces one, the password
+// of a URL, and the known texts. It cuts too much rather than too little. It returns as many lines as it gets.
 func CutSecrets(lines []string, known ...string) []string {
 	cut := make([]string, len(lines))
 	announced := false // a line before said that the password follows
@@ -67,8 +66,8 @@ func WithoutPasswords(text string) string {
 	return inURL().ReplaceAllString(text, "$1:"+CutOut+"@")
 }
 
-// names are names of variables that hold a secret or where one is: a log says of them that they
-// are missing. They are no secret, and whoever reads it needs them.
+// names are names of variables for a secret or its place, which a log reports as missing. They are no secret, and the
+// reader needs them.
 var names = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\b` + secretName + `\b`) })
 
 // secretName is such a name, as a part of an expression.
@@ -78,18 +77,16 @@ var onlyNames = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^[\s*,.-]*(?:` + secretName + `(?:\s+(?:and|or))?[\s,.;]*)+$`)
 })
 
-// wordlike is a password that is an ordinary word, as those of containers often are: it stands
-// in paths and sentences that have nothing to do with it.
+// wordlike matches a password that is an ordinary word, as is common for containers: it is also in paths and
+// sentences that have nothing to do with it.
 var wordlike = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z]+[0-9]{0,4}$`) })
 
-// common are short words that stand in every log: to cut them out would only tell that one of
-// them is the password.
+// common are short words of all logs: to cut them out would only reveal that one of them is the password.
 var common = []string{"root", "admin", "user", "test", "pass", "guest",
 	"data", "main", "local", "app", "web", "dev", "db"}
 
-// cutKnown cuts a known password out of a line: every token that it is in, whole, so that
-// nothing of a longer word is left to be guessed from. One that is an ordinary word is cut where
-// it is a token by itself.
+// cutKnown cuts a known password out of a line, with the whole token that it is in, so that nothing is left to guess
+// from. A password that is an ordinary word is cut only where it is a whole token.
 func cutKnown(line, text string) string {
 	const shortest, shortWord = 4, 6
 	if len(text) < shortest || len(text) < shortWord && slices.Contains(common, strings.ToLower(text)) ||
@@ -127,7 +124,7 @@ func isSeparator(r rune) bool {
 	return unicode.IsSpace(r) || strings.ContainsRune("\"'`=:,;()[]{}<>@|&?", r)
 }
 
-// cutLine cuts one line; announced is true where it ends before the password.
+// cutLine cuts one line. announced is true where the line announces a password that is not in it.
 func cutLine(line string) (text string, announced bool) {
 	from := 0
 	for {
@@ -155,8 +152,7 @@ func cutLine(line string) (text string, announced bool) {
 	}
 }
 
-// namesIn are the names of variables in a text that is cut out, each with a blank before it, but
-// for those that a value follows.
+// namesIn are the names of variables in a text that is cut out, each after a blank, except those with a value.
 func namesIn(text string) string {
 	kept := ""
 	for _, at := range names().FindAllStringIndex(text, -1) {

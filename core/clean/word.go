@@ -48,8 +48,8 @@ func Word(s string) string {
 	return b.String()
 }
 
-// Name quotes a name that was not known, so that what tells it from a known one can be seen:
-// Quoted, or Word where it has a character that can't be.
+// Name quotes an unknown name so that its difference from a known one can be seen: as Quote does, or as Word where it
+// has an invisible character.
 func Name(s string) string {
 	if word := Word(s); strings.HasPrefix(word, "$'") && len(word) <= MaxShown {
 		return word
@@ -66,9 +66,9 @@ func Words(words []string) string {
 	return strings.Join(shown, " ")
 }
 
-// leavesMark reports whether a character leaves a mark of its own on a screen: a letter, a digit, a
-// sign, or the plain blank. Marks that join another character, blanks of other widths and
-// characters that most fonts leave out (Unicode, "Default_Ignorable_Code_Point") do not.
+// leavesMark reports whether a character is visible by itself: a letter, a digit, a sign, or the plain blank. Marks
+// that join another character, blanks of other widths and characters that most fonts leave out (Unicode,
+// "Default_Ignorable_Code_Point") are not.
 func leavesMark(r rune) bool {
 	if r == ' ' {
 		return true

@@ -1,5 +1,5 @@
-// Package deadline ends what may last until a time on the wall's clock, also where the machine sleeps meanwhile: the
-// timers of a context stand still then. It stands below all rooms and knows none of them. Start with WithTime.
+// Package deadline has deadlines by the wall clock, which also hold where the machine sleeps meanwhile: a context's
+// timers stand still then. It stands below all rooms and knows none of them. Start with WithTime.
 package deadline
 
 import (
@@ -11,11 +11,11 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// look is how often the wall's clock is looked at: a machine that wakes late finds the end within this time.
+// look is how often the wall clock is read: after a sleep, the end is noticed within this time.
 const look = 2 * time.Second
 
-// WithTime is a context that ends with cause once the wall's clock has reached until, or once the time that was left
-// at the call has passed, whichever comes first: a clock that is set back makes nothing last longer.
+// WithTime is a context that ends with cause when the wall clock reaches until, or when the time that was left at the
+// call has passed, whichever is first: setting the clock back makes nothing last longer.
 func WithTime(ctx context.Context, until time.Time, cause error) (context.Context, context.CancelFunc) {
 	return withClock(ctx, until, cause, time.Now, look)
 }
@@ -44,11 +44,11 @@ func withClock(ctx context.Context, until time.Time, cause error, now func() tim
 	}
 }
 
-// Over reports whether the wall's clock, which says now, has reached until.
+// Over reports whether the wall clock's time, now, has reached until.
 func Over(until, now time.Time) bool { return !now.Round(0).Before(until.Round(0)) }
 
-// Passed reports whether an error is that of a deadline, or of a context that ended: soon after the deadline of a
-// connection its context ends too.
+// Passed reports whether an error is that of a deadline, or of a context that ended: soon after a connection's
+// deadline its context ends too.
 func Passed(err error) bool {
 	return errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded) ||
 		errors.Is(err, context.Canceled)

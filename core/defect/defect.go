@@ -1,7 +1,6 @@
-// Package defect carries a panic from the goroutine in which it happened to the one place that
-// ends the program, with the stack of where it happened. Every goroutine of the product is
-// started through it: one that panics by itself would end the program with a raw trace and an
-// exit code that means something else.
+// Package defect takes a panic, with its stack, from a goroutine to the one place that ends the program. All
+// goroutines of the product are started by it: any other that panics would end the program with a raw trace and a
+// wrong exit code.
 package defect
 
 import (
@@ -19,8 +18,7 @@ type Defect struct {
 
 func (d *Defect) Error() string { return fmt.Sprint(d.Value) }
 
-// FromPanic makes a Defect of what recover gave. One that comes from another goroutine keeps its
-// stack.
+// FromPanic makes a Defect of recover's value. A Defect of another goroutine keeps its stack.
 func FromPanic(value any) *Defect {
 	if d, ok := value.(*Defect); ok {
 		return d
@@ -28,11 +26,11 @@ func FromPanic(value any) *Defect {
 	return &Defect{Value: value, Stack: debug.Stack()}
 }
 
-// end is what becomes of a defect in a goroutine that nobody waits for. The program sets it once
-// at its start; without it such a defect ends the program as Go does it.
+// end handles a defect in a goroutine that nobody waits for. The program sets it once at its start; without it such a
+// defect ends the program as any panic does.
 var end atomic.Pointer[func(*Defect)]
 
-// OnDefect says what becomes of a defect in a goroutine that Go started. It must not return.
+// OnDefect sets the function for a defect in a goroutine that Go started. The function must not return.
 func OnDefect(f func(*Defect)) { end.Store(&f) }
 
 // Go starts a goroutine that nobody waits for.

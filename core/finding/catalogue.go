@@ -7,10 +7,9 @@ import (
 	"sync"
 )
 
-// pages holds the long text of every code. Its form: a line "## CODE OUTCOME",
-// with "passing" behind it where waiting may fix what was found, "blames KEY,KEY"
-// where a profile's value may be wrong, and "at STAGE,STAGE" where the stage is
-// not the code's first word; a line of summary; and paragraphs up to the next "## ".
+// pages has the long text of every code. Its form: a line "## CODE OUTCOME", with "passing" after it where waiting
+// may help, "blames KEY,KEY" where a profile's value may be wrong, and "at STAGE,STAGE" where the stage is not the
+// code's first word; a line of summary; and paragraphs up to the next "## ".
 //
 //go:embed pages.txt
 var pages string

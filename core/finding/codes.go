@@ -2,8 +2,8 @@ package finding
 
 import "strings"
 
-// Code names what a finding concluded, "stage.what". It is stable: scripts and reports rely on
-// it. Each code has a page (pages.txt), and no decision compares its text.
+// Code is the stable name of a finding's conclusion, "stage.what": scripts and reports rely on it. Each code has a
+// page (pages.txt), and no decision compares its text.
 type Code string
 
 // Area is the code's first word: most often the stage that makes the finding.
@@ -12,14 +12,14 @@ func (c Code) Area() string {
 	return area
 }
 
-// MayPass reports whether what was found may be over without anybody's doing.
+// MayPass reports whether the condition may pass by itself.
 func (c Code) MayPass() bool {
 	page, ok := PageOf(c)
 	return ok && page.Passing
 }
 
-// GivesWay reports whether, of several hosts, the next one is tried after a finding of this code:
-// the host was not reached, does not serve, or is not the one that is wanted.
+// GivesWay reports whether the next of several hosts is tried after a finding of this code: the host was not reached,
+// does not serve, or is not the wanted one.
 func (c Code) GivesWay() bool {
 	switch c.Area() {
 	case "hop", "name", "reach", "speak":

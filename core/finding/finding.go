@@ -1,6 +1,5 @@
-// Package finding says what a stage concluded. A finding has a stable code, a
-// cause in one sentence, what was seen, commands to try, and steps that are no
-// command; the catalogue holds the long text of every code for `gharbor
+// Package finding has the conclusions of stages. A finding has a stable code, a cause in one sentence, what was seen,
+// commands to try, and steps that are no command; the catalogue has the long text of every code for `gharbor
 // explain`. Engines and the check make findings, render prints them. Start with New.
 package finding
 
@@ -41,7 +40,7 @@ type Finding struct {
 	Try   []string `json:"try"`   // commands that work as they stand; "   # " begins a comment
 	Do    []string `json:"do"`    // steps for which there is no such command, in words
 
-	// Values are the values that Another suggested, by key.
+	// Values are the values of SuggestValues, by key.
 	Values map[string][]string `json:"-"`
 }
 
@@ -56,8 +55,8 @@ func (f *Finding) Saw(format string, args ...any) *Finding {
 	return f
 }
 
-// Suggest adds a command to try, formatted as by fmt.Sprintf. It works as it stands: a step in which something must be
-// filled in is Advise's.
+// Suggest adds a command to try, formatted as by fmt.Sprintf. It must work when it is pasted: use Advise for a step
+// in which something must be filled in.
 func (f *Finding) Suggest(format string, args ...any) *Finding {
 	f.Try = append(f.Try, fmt.Sprintf(format, args...))
 	return f
@@ -88,8 +87,8 @@ func (f *Finding) SuggestValues(profile, key string, near []string) *Finding {
 	return f
 }
 
-// AsAdmin adds a statement that an administrator runs, formatted as by fmt.Sprintf: a command where the profile of one
-// is known, a step where admin is "".
+// AsAdmin adds a statement for an administrator, formatted as by fmt.Sprintf: as a command for the profile admin, or
+// as a step where admin is "".
 func (f *Finding) AsAdmin(admin, statement string, args ...any) *Finding {
 	statement = fmt.Sprintf(statement, args...)
 	if admin == "" {
@@ -98,8 +97,8 @@ func (f *Finding) AsAdmin(admin, statement string, args ...any) *Finding {
 	return f.Suggest("gharbor query %s %s", admin, clean.Shell(statement))
 }
 
-// ByAdmin adds what an administrator's profile does for another with gharbor: a command without its -as, and the
-// statement that it comes to, formatted as by fmt.Sprintf. It is a step where admin is "".
+// ByAdmin adds a gharbor command for an administrator's profile: the command without its -as, and the statement that
+// it sends, formatted as by fmt.Sprintf. It is a step where admin is "".
 func (f *Finding) ByAdmin(admin, command, statement string, args ...any) *Finding {
 	statement = fmt.Sprintf(statement, args...)
 	if admin == "" {
@@ -108,13 +107,13 @@ func (f *Finding) ByAdmin(admin, command, statement string, args ...any) *Findin
 	return f.Suggest("gharbor %s -as %s   # sends %s", command, admin, statement)
 }
 
-// AdviseUnseen adds a statement with a password in it that an administrator runs, formatted as by fmt.Sprintf.
+// AdviseUnseen adds a statement with a password in it for an administrator, formatted as by fmt.Sprintf.
 func (f *Finding) AdviseUnseen(statement string, args ...any) *Finding {
 	return f.Advise("as an administrator, run: "+statement+" (in a session, not in a shell's history)", args...)
 }
 
-// Result is how one stage ended: Detail says in a few words what it found,
-// Finding is nil where the outcome is ok or skip.
+// Result is the result of one stage. Detail describes it in a few words; Finding is nil where the outcome is ok or
+// skip.
 type Result struct {
 	Outcome Outcome
 	Detail  string
@@ -129,7 +128,7 @@ func Good(detail string, args ...any) Result {
 // FailWith is a stage that f ended.
 func FailWith(f *Finding) Result { return Result{Outcome: Fail, Finding: f} }
 
-// WarnWith is a stage that went on in spite of f.
+// WarnWith is the result of a stage that succeeded in spite of f.
 func WarnWith(f *Finding, detail string, args ...any) Result {
 	return Result{Outcome: Warn, Detail: fmt.Sprintf(detail, args...), Finding: f}
 }

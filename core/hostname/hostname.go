@@ -1,4 +1,4 @@
-// Package hostname has what a host's name or address says by the way it is written. Nothing is looked up.
+// Package hostname judges a host's name or address by its text. It looks nothing up.
 package hostname
 
 import (
@@ -24,8 +24,8 @@ func SplitPort(s string) (host, port string) {
 	return s, ""
 }
 
-// Elsewhere reports whether a host is not written as this machine, nor as one of its own network segment (RFC 1122,
-// section 3.2.1.3; RFC 3927; RFC 4291, section 2.4): what somebody else tells of leads to nothing else.
+// Elsewhere reports whether a host is written neither as this machine nor as one of its network segment (RFC 1122,
+// section 3.2.1.3; RFC 3927; RFC 4291, section 2.4). An address from somebody else must be such a host.
 func Elsewhere(host string) bool {
 	ip, err := netip.ParseAddr(host)
 	if err != nil {

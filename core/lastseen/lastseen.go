@@ -1,6 +1,5 @@
-// Package lastseen keeps what the last good login of each profile was like: how
-// the server asked for the password, how the connection was encrypted, what the
-// account may do. `audit` and `with` say something of it without connecting.
+// Package lastseen keeps facts of each profile's last good login: how the server asked for the password, how the
+// connection was encrypted, what the account may do. `audit` and `with` use them without connecting.
 package lastseen
 
 import (
@@ -39,10 +38,10 @@ type Store struct{ Path string }
 // maxFile bounds the file: some 300 bytes a profile.
 const maxFile = 16 << 20
 
-// Key is a profile's, by the file that it stands in and its name.
+// Key is a profile's key: its file and its name.
 func Key(p *resolve.Profile) string { return p.Path() + "#" + p.Profile.Name }
 
-// All is what is kept; a file that is not there, or not readable, has nothing.
+// All returns all logins; a missing or unreadable file has none.
 func (s Store) All() map[string]Login {
 	f := file{Profiles: map[string]Login{}}
 	if data, err := atomicfile.Read(s.Path, maxFile); err == nil {
@@ -54,7 +53,7 @@ func (s Store) All() map[string]Login {
 	return f.Profiles
 }
 
-// Keep notes the logins of reports. What has not changed is not written again.
+// Keep writes the logins of reports, if one has changed.
 func (s Store) Keep(ctx context.Context, profiles []*resolve.Profile, reports []*check.Report) error {
 	const lockWithin = 2 * time.Second // no test is held up by what is only good to know
 	fresh := make(map[string]Login)

@@ -1,4 +1,4 @@
-// Package nearest finds the valid name that a mistyped one was meant to be.
+// Package nearest finds the valid name nearest to a mistyped one.
 package nearest
 
 import (
@@ -54,8 +54,8 @@ func Names(word string, candidates []string, n int) []string {
 	return names
 }
 
-// rank orders candidates of one distance: one that goes on where the word ends, or a letter that was typed twice, then
-// letters that changed places, then one too many or too few.
+// rank orders candidates of the same distance: first a longer word or a letter typed twice, then swapped letters,
+// then a letter too many or too few.
 func rank(word, candidate string) int {
 	candidate = strings.ToLower(candidate)
 	if strings.HasPrefix(candidate, word) {

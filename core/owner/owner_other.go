@@ -1,11 +1,11 @@
 //go:build !unix
 
-// Package owner tells whose a file is, on systems where files have owners.
+// Package owner finds a file's owner, on systems where files have owners.
 package owner
 
 import "io/fs"
 
-// UserID is not known here: access lists rule, and are not read.
+// UserID is not known: these systems have access lists, which we don't read.
 func UserID(fs.FileInfo) (uid int, ok bool) { return 0, false }
 
 // GroupOf is not known here either.

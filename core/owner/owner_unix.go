@@ -1,6 +1,6 @@
 //go:build unix
 
-// Package owner tells whose a file is, on systems where files have owners.
+// Package owner finds a file's owner, on systems where files have owners.
 package owner
 
 import (
@@ -26,9 +26,8 @@ func GroupOf(info fs.FileInfo) (gid int, ok bool) {
 	return 0, false
 }
 
-// Unsafe says why another user than root may change a file or folder, "" where none may: it
-// belongs to another user, or anybody may write to it. In a folder
-// with the sticky bit nobody may put another file in the place of one that is not theirs.
+// Unsafe says why another user than root may change a file or folder, "" where none may: it belongs to another user,
+// or anybody may write to it. A folder with the sticky bit is safe, as nobody can replace another user's file in it.
 func Unsafe(info fs.FileInfo) string {
 	if uid, ok := UserID(info); ok && uid != os.Getuid() && uid != 0 {
 		return fmt.Sprintf("it belongs to another user (%d)", uid)

@@ -2,7 +2,7 @@ package owner
 
 import "golang.org/x/sys/unix"
 
-// KnowsPeers reports whether this system says whose the other end of a Unix socket is.
+// KnowsPeers reports whether this system can tell which user's process is at the other end of a Unix socket.
 const KnowsPeers = true
 
 // peerOf is the user id of the process at the other end of a Unix socket

@@ -2,7 +2,7 @@
 
 package owner
 
-// KnowsPeers reports whether this system says whose the other end of a Unix socket is.
+// KnowsPeers reports whether this system can tell which user's process is at the other end of a Unix socket.
 const KnowsPeers = false
 
 // peerOf is not asked on this system.

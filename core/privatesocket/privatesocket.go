@@ -1,11 +1,10 @@
-// Package privatesocket is how the program talks to a process of its own that stays in the
-// background: a socket in a folder that only this user can enter, with the process
-// at the other end checked on both sides. One request and one answer, each a line or
-// a JSON value. It stands beside the wallet and the tunnels, which keep such
-// processes. Begin with Serve and Ask.
+// Package privatesocket connects the program to its own background processes: a socket in a folder that only this
+// user can enter, where each side checks the process at the other end. A connection has one request and one answer,
+// each a line or a JSON value. It stands beside the wallet and the tunnels, which have such processes. Start with
+// Serve and Ask.
 //
-// Such a process holds a secret, so it can always be found and ended: it ends by itself once
-// its socket is gone or another's (Serve), and Ask tells one that does not answer from none.
+// Such a process has a secret, so it can always be found and ended: it ends by itself when its socket is removed or
+// replaced (Serve), and Ask has different errors for a process that does not answer and for none.
 package privatesocket
 
 import (
@@ -30,9 +29,8 @@ import (
 // moment bounds one request and its answer: they take milliseconds.
 const moment = 5 * time.Second
 
-// Folder is where the sockets are: in the user's runtime folder (XDG Base Directory
-// Specification), else in a folder of the user's own below the system's temporary
-// one.
+// Folder is the folder of the sockets: in the user's runtime folder (XDG Base Directory Specification), else the
+// user's own below the system's temporary one.
 func Folder(lookup func(string) (string, bool)) string {
 	folder, ok := lookup("XDG_RUNTIME_DIR")
 	if info, err := os.Stat(folder); !ok || err != nil || !filepath.IsAbs(folder) || !ours(info) {
@@ -47,7 +45,7 @@ func ours(info fs.FileInfo) bool {
 	return ok && info.IsDir() && uid == os.Getuid() && info.Mode().Perm()&0o077 == 0
 }
 
-// Make makes a folder below Folder, with the names given. Nobody else can put anything there.
+// Make makes a folder below Folder, with the given names. Nobody else can write there.
 func Make(lookup func(string) (string, bool), names ...string) (string, error) {
 	above := Folder(lookup)
 	if err := private(above); err != nil {
@@ -57,7 +55,7 @@ func Make(lookup func(string) (string, bool), names ...string) (string, error) {
 	return folder, os.MkdirAll(folder, 0o700)
 }
 
-// private makes a folder that is this user's alone. One that is there already must be that.
+// private makes a folder that only this user can enter. An existing one must be such a folder.
 func private(folder string) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
@@ -68,13 +66,13 @@ func private(folder string) error {
 	return nil
 }
 
-// ErrTaken is a socket behind which a process listens already.
+// ErrTaken says that a process listens at the socket already.
 var ErrTaken = errors.New("another process listens there already")
 
-// ErrNone is a socket behind which no process of this user's listens.
+// ErrNone says that no process of this user listens at the socket.
 var ErrNone = errors.New("no process listens there")
 
-// SilentError is a process that is there and does not answer: it hangs, or was stopped.
+// SilentError says that a process listens and does not answer: it hangs, or was stopped.
 type SilentError struct {
 	PID int   // its process number, 0 where the system does not tell
 	Err error // what came instead of an answer
@@ -89,7 +87,7 @@ func (e *SilentError) Error() string {
 
 func (e *SilentError) Unwrap() error { return e.Err }
 
-// EndLine is the command that ends the process: it need not answer for that.
+// EndLine is the command that ends the process, also one that does not answer.
 func (e *SilentError) EndLine() string {
 	if e.PID == 0 {
 		return "pkill -KILL -u $(id -u) -x gharbor"
@@ -97,7 +95,7 @@ func (e *SilentError) EndLine() string {
 	return fmt.Sprintf("kill -KILL %d", e.PID)
 }
 
-// Listen makes a socket, in a folder that is this user's alone.
+// Listen makes a socket, in a folder that only this user can enter.
 func Listen(socket string) (net.Listener, error) {
 	if err := private(filepath.Dir(socket)); err != nil {
 		return nil, err
@@ -116,11 +114,11 @@ func Listen(socket string) (net.Listener, error) {
 	return listener, err
 }
 
-// ErrTooLong is a path that the system takes for no socket: some 100 bytes are the most.
+// ErrTooLong says that a path is too long for a socket: the limit is some 100 bytes.
 var ErrTooLong = errors.New("the path of its socket is too long for the system: set XDG_RUNTIME_DIR to a private " +
 	"folder with a short path")
 
-// Listening reports whether a process listens at a Unix socket: one whose queue is full too.
+// Listening reports whether a process listens at a Unix socket, also where its queue is full.
 func Listening(socket string) bool {
 	conn, err := net.DialTimeout("unix", socket, time.Second)
 	if err != nil {
@@ -137,16 +135,15 @@ func isNoListener(err error) bool {
 		errors.Is(err, syscall.EINVAL)
 }
 
-// watchEvery is how often a process looks whether its socket is still there.
+// watchEvery is how often a process checks that its socket is still there.
 const watchEvery = 2 * time.Second
 
-// acceptPause is the wait after a connection could not be taken for want of a descriptor.
+// acceptPause is the wait after a connection was not accepted because no descriptor was left.
 const acceptPause = 100 * time.Millisecond
 
-// Serve answers requests of this user's until the context ends, or the socket is gone from its
-// place or another's: then nobody could find the process any more. It closes the listener.
-// answer gets the connection's first line, and a reader of what follows; then, if not nil, is
-// called once the reply is out.
+// Serve answers this user's requests until the context ends, or the socket was removed or replaced, as nobody could
+// find the process then. It closes the listener. answer gets the connection's first line, and a reader of the rest;
+// its then, if not nil, is called after the reply was sent.
 func Serve(ctx context.Context, listener net.Listener,
 	answer func(line string, in io.Reader) (reply any, then func())) {
 	ctx, stop := context.WithCancel(ctx)
@@ -182,8 +179,7 @@ func Serve(ctx context.Context, listener net.Listener,
 	}
 }
 
-// socketGone waits until the process's own socket is not in its place any more. It is false where the
-// context ended first.
+// socketGone waits until the process's own socket was removed or replaced. It is false where the context ended first.
 func socketGone(ctx context.Context, socket string, own fs.FileInfo) bool {
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
@@ -205,7 +201,7 @@ func isOwnSocket(socket string, own fs.FileInfo) bool {
 		now.Mode().Type() == own.Mode().Type()
 }
 
-// serve answers one request, where the process at the other end is the user's own.
+// serve answers one request, if the process at the other end is the user's own.
 func serve(conn net.Conn, user int, answer func(line string, in io.Reader) (reply any, then func())) {
 	defer conn.Close()
 	if uid, ok := owner.OfPeer(conn.(*net.UnixConn)); !ok || uid != user {
@@ -224,9 +220,9 @@ func serve(conn net.Conn, user int, answer func(line string, in io.Reader) (repl
 	}
 }
 
-// Ask sends a request, a line and what may follow it, and reads the answer into
-// reply, of so many bytes at the most. The error is ErrNone where no process of this user's is
-// there, and a *Silent where one is and does not answer. It ends with its context.
+// Ask sends a request, a line and what may follow it, and reads the answer, of at most so many bytes, into reply. The
+// error is ErrNone where no process of this user listens, and a *SilentError where one does not answer. It ends with
+// its context.
 func Ask(ctx context.Context, socket string, request []byte, most int64, reply any) error {
 	if ctx.Err() != nil {
 		return ctx.Err()

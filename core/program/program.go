@@ -1,5 +1,6 @@
 // Package program runs a program that a profile or a cloud account names: without a shell, within bounds of time and
-// output, and with all that it started ended behind it. It stands beneath secret and cloud. Start with Run.
+// output. At its end, it also ends all processes that the program started. It stands beneath secret and cloud. Start
+// with Run.
 package program
 
 import (
@@ -14,8 +15,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Limit bounds a run: a program that unlocks a store by itself takes a second or two, one that waits for somebody
-// waits for ever.
+// Limit bounds a run: a program that unlocks a store by itself takes a second or two, and one that waits for a person
+// may never end.
 const Limit = 10 * time.Second
 
 // Program is what is run.
@@ -36,7 +37,7 @@ type Output struct {
 	Late bool   // it did not end within Limit, and was ended
 }
 
-// Find returns the whole path of a program, or the system's reason why it can't be run.
+// Find returns the absolute path of a program, or the system's reason why it can't be run.
 func Find(name string) (string, error) {
 	path, err := exec.LookPath(name)
 	if err != nil {
@@ -57,7 +58,8 @@ func Reason(err error) string {
 	return clean.Line(err.Error(), 200)
 }
 
-// Run runs a program at its path. It ends with ctx, whose deadline does not count: the time of a program is its own.
+// Run runs the program at a path. It ends when ctx is cancelled; the deadline of ctx does not count, as Limit bounds
+// the time.
 func (p Program) Run(ctx context.Context, path string) Output {
 	bound, cancel := context.WithTimeout(context.WithoutCancel(ctx), Limit)
 	defer cancel()
@@ -85,10 +87,10 @@ func (p Program) Run(ctx context.Context, path string) Output {
 	return result
 }
 
-// hidden stands for what a program printed, where it says the same on its standard error.
+// hidden replaces, in a program's standard error, the text that it printed on standard output.
 const hidden = "[hidden]"
 
-// withoutOutput is what a program said on its standard error without what it printed on its standard output.
+// withoutOutput is a program's standard error, without text from its standard output.
 func withoutOutput(said string, printed []byte) string {
 	for line := range bytes.SplitSeq(printed, []byte("\n")) {
 		if line := strings.TrimSpace(string(line)); line != "" {
@@ -98,7 +100,7 @@ func withoutOutput(said string, printed []byte) string {
 	return strings.TrimSpace(said)
 }
 
-// limitedBuffer keeps the first bytes of what is written and takes the rest without a word.
+// limitedBuffer keeps the first bytes that are written, and drops the rest without an error.
 type limitedBuffer struct {
 	most int
 	data []byte

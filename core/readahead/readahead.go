@@ -1,5 +1,5 @@
-// Package readahead reads on into a buffer that holds what is still needed: for readers that look for the end of
-// something of any length. It is a leaf that the splitter of scripts and the reader of rows share.
+// Package readahead reads more input into a buffer with bytes that are still needed, for readers that look for the
+// end of something of any length. The splitter of scripts and the reader of rows share it.
 package readahead
 
 import (

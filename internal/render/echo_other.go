@@ -2,5 +2,5 @@
 
 package render
 
-// echoOff leaves it to the reading of the password to switch the echo off.
+// echoOff does nothing: the function that reads the password switches the echo off.
 func echoOff(int) error { return nil }

@@ -4,8 +4,8 @@ package render
 
 import "golang.org/x/sys/unix"
 
-// echoOff lets a terminal show no more of what is typed. It comes before the
-// question: who types ahead of it is not shown either (termios(3), ECHO).
+// echoOff switches a terminal's echo off. It is called before the question, so that text typed ahead is not shown
+// either (termios(3), ECHO).
 func echoOff(fd int) error {
 	state, err := unix.IoctlGetTermios(fd, getTermios)
 	if err != nil {

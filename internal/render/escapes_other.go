@@ -4,5 +4,5 @@ package render
 
 import "os"
 
-// understandsEscapes reports whether a terminal takes escape sequences: on these systems each does.
+// understandsEscapes is true: on these systems each terminal takes escape sequences.
 func understandsEscapes(*os.File) bool { return true }

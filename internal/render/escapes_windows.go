@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// understandsEscapes makes a console take escape sequences, and reports whether it does: that of before Windows 10 does
-// not, and others must be switched to it (SetConsoleMode).
+// understandsEscapes switches a console to escape sequences (SetConsoleMode), and reports whether it takes them,
+// which none did before Windows 10.
 func understandsEscapes(file *os.File) bool {
 	console := windows.Handle(file.Fd())
 	var mode uint32

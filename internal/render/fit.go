@@ -7,8 +7,8 @@ import (
 	"unicode/utf8"
 )
 
-// Fit breaks a text into lines of width columns. Lines without blanks before them are a paragraph, and run on; others
-// stand for themselves, and go on below their second column where they have one.
+// Fit breaks a text into lines of width columns. Lines without leading blanks are joined to a paragraph. Other lines
+// stay separate, and continue below their second column where they have one.
 func Fit(text string, width int) string {
 	var b strings.Builder
 	var paragraph []string
@@ -36,7 +36,7 @@ func Fit(text string, width int) string {
 	return strings.TrimRight(b.String(), "\n")
 }
 
-// secondColumn finds where the second column of a line begins.
+// secondColumn finds the beginning of a line's second column.
 var secondColumn = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^ *\S+(?: \S+)*  +`) })
 
 // hangingIndent is how many blanks go before the rest of a line that is too long. A first column of more than half of
@@ -48,7 +48,7 @@ func hangingIndent(line string, width int) int {
 	return len(line) - len(strings.TrimLeft(line, " ")) + 2
 }
 
-// wrapLine breaks one line at blanks; those after the first have indent blanks before them.
+// wrapLine breaks one line at blanks; each line after the first begins with indent blanks.
 func wrapLine(line string, width, indent int) string {
 	var lines []string
 	for utf8.RuneCountInString(line) > width {
@@ -74,8 +74,8 @@ func wrapLine(line string, width, indent int) string {
 	return strings.Join(append(lines, line), "\n")
 }
 
-// FitCommand breaks a command of a shell into lines of width columns, with a backslash where one goes on. What stands
-// in quotes stays together.
+// FitCommand breaks a shell command into lines of width columns, with a backslash at the end of each but the last. A
+// text in quotes stays together.
 func FitCommand(line string, width int) string {
 	const rest = 4 // blanks before what goes on, beside those of the line
 	start := line[:len(line)-len(strings.TrimLeft(line, " "))]
@@ -100,7 +100,7 @@ func FitCommand(line string, width int) string {
 	return b.String()
 }
 
-// shellWords takes a command apart at blanks that are in no quotes.
+// shellWords splits a command at blanks outside of quotes.
 func shellWords(line string) (words []string) {
 	var word strings.Builder
 	quote := rune(0)
@@ -125,7 +125,7 @@ func shellWords(line string) (words []string) {
 	return words
 }
 
-// cut ends a text that is longer than width columns with an ellipsis, between two words where that leaves most of it.
+// cut shortens a text to width columns with an ellipsis, between two words where that keeps most of it.
 func cut(text string, width int) string {
 	runes := []rune(text)
 	if len(runes) <= width {
@@ -138,8 +138,8 @@ func cut(text string, width int) string {
 	return strings.TrimRight(kept, " ,;:") + "…"
 }
 
-// fitTry breaks a command to try, and its comment, into lines of width columns, those after the first behind indent
-// blanks. The comment has lines of its own where it does not fit behind the command.
+// fitTry breaks a command to try, and its comment, into lines of width columns; each after the first begins with
+// indent blanks. Where the comment does not fit after the command, it begins on a new line.
 func fitTry(text string, width, indent int) string {
 	blank := "\n" + strings.Repeat(" ", indent)
 	room := max(width-indent, 20)
@@ -157,8 +157,8 @@ func fitTry(text string, width, indent int) string {
 	return strings.Join(lines, blank)
 }
 
-// wrap breaks text at blanks into lines of width columns, those after the first
-// behind indent blanks. With width 0 it stays one line.
+// wrap breaks a text at blanks into lines of width columns; each after the first begins with indent blanks. With
+// width 0 it stays one line.
 func wrap(text string, width, indent int) string {
 	if width == 0 {
 		return text
@@ -181,13 +181,13 @@ func wrap(text string, width, indent int) string {
 	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
 }
 
-// leads finds what stands before a command in a line: a label, or a prompt.
+// leads matches what is before a command in a line: a label, or a prompt.
 var leads = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^ *(?:(?:try|use|next|keep it)(?:: | +)|\$ (?:[A-Z_]+=\S+ )*|)(?:gharbor |$)`)
 })
 
-// fitLine breaks a line that is longer than width columns: a command with backslashes, and anything else below its
-// second column. width 0 is no terminal. What a terminal takes as a colour has no width.
+// fitLine breaks a line that is longer than width columns: a command with backslashes, any other line below its
+// second column. width 0 means no terminal. Escapes for colours have no width.
 func fitLine(line string, width int) string {
 	if width == 0 || visible(line) <= width {
 		return line
@@ -202,7 +202,7 @@ func fitLine(line string, width int) string {
 	return wrapLine(line, width, hangingIndent(line, width))
 }
 
-// escapes finds what a terminal takes as a colour.
+// escapes matches a terminal's escapes for colours.
 var escapes = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\x1b\[[0-9;]*[A-Za-z]`) })
 
 // visible is how many columns a line takes.
@@ -213,7 +213,7 @@ func visible(line string) int {
 	return utf8.RuneCountInString(line)
 }
 
-// wrapColoured is wrapLine for a line with colours in it: those after the first stand behind two blanks more than it.
+// wrapColoured is wrapLine for a line with colours: each line after the first is indented by two blanks more.
 func wrapColoured(line string, width int) string {
 	plain := escapes().ReplaceAllString(line, "")
 	indent := hangingIndent(plain, width)

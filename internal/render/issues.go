@@ -10,8 +10,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Issues writes an audit: each issue with its severity in front, its place, its
-// code and what to try, then the count.
+// Issues writes an audit: each issue with its severity, place and code, and what to try; then the count.
 func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 	r := NewReport(out, noColour)
 	outcome := map[audit.Severity]finding.Outcome{
@@ -40,8 +39,7 @@ func Issues(out io.Writer, noColour bool, issues []audit.Issue) error {
 	return err
 }
 
-// The parts of SARIF 2.1.0 (OASIS, "Static Analysis Results Interchange Format")
-// that an audit fills.
+// The parts of SARIF 2.1.0 (OASIS, "Static Analysis Results Interchange Format") that an audit uses.
 type (
 	sarifLog struct {
 		Schema  string     `json:"$schema"`

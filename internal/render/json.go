@@ -23,8 +23,8 @@ func JSON(out io.Writer, v any) error {
 	return err
 }
 
-// escapeUnseen writes what could steer a terminal, or can't be seen on one, as an escape: \u202e.
-// Such characters stand in JSON's strings alone (RFC 8259, 7).
+// escapeUnseen writes a character that could steer a terminal, or is invisible on one, as an escape: \u202e. JSON has
+// such characters only in strings (RFC 8259, 7).
 func escapeUnseen(text []byte) []byte {
 	if !bytes.ContainsFunc(text, func(r rune) bool { return r != '\n' && !clean.Printable(r) }) {
 		return text

@@ -11,8 +11,8 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// The elements of a JUnit report, as the readers of CI systems take them: a
-// suite for a profile, a case for a stage. Times are in seconds.
+// The elements of a JUnit report, as CI systems read them: a suite for a profile, a case for a stage. Times are in
+// seconds.
 type (
 	junitSuites struct {
 		XMLName  xml.Name     `xml:"testsuites"`
@@ -114,7 +114,7 @@ func junitCaseOf(r *check.Report, s check.Stage, strict bool) junitCase {
 	return one
 }
 
-// properties are the facts that tell one server from another.
+// properties are the facts that identify a server.
 func properties(r *check.Report) *junitProperties {
 	f := r.Facts
 	var list []junitProperty

@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// pressed can't wait for a key here without taking it from who reads next: Ctrl-C ends what waits.
+// pressed is false: these systems have no way to wait for a key without taking it from the next reader. Ctrl-C ends
+// the wait.
 func pressed(_ *os.File, most time.Duration) bool {
 	time.Sleep(most)
 	return false

@@ -30,8 +30,8 @@ var glyphs = map[rune][5]uint8{
 	'-': {0, 0, 0b01110, 0, 0}, ' ': {},
 }
 
-// Large are the lines of a code that somebody compares: in large letters where the terminal has room and every
-// character has one, and below them, or alone, as it is.
+// Large are the lines of a code for a person to compare: in large letters, where the terminal has room and each
+// character has one, and as plain text.
 func Large(out io.Writer, code string) []string {
 	const width, margin = 7, 8 // columns of a letter with its gap, and left of all of them
 	plain := strings.Join(strings.Split(code, ""), " ")
@@ -58,7 +58,7 @@ func Large(out io.Writer, code string) []string {
 	return append(lines, "", code)
 }
 
-// Pairs writes lines of a word and what it is, the words in a column of their own.
+// Pairs writes lines of a word and its description, with the words in a column.
 func Pairs(out io.Writer, noColour bool, rows [][2]string) error {
 	p := paint(Colours(out, noColour))
 	width := 0

@@ -10,13 +10,13 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// Target is the engine of a profile, and where it leads, in words.
+// Target is the engine and the address of a profile, in words.
 type Target struct{ Engine, Where string }
 
 func (t Target) String() string { return cmp.Or(t.Engine, "no engine") + " at " + t.Where }
 
-// Many writes the reports of a run of many: of those that failed the stages that are not ok, or all with r.Full, and
-// the finding; then a table of all, then how many are ready. targets are what each profile says.
+// Many writes the reports of a run of many: for each that failed, the finding and the stages that are not ok (all
+// with r.Full); then a table of all, then how many are ready. targets has the Target of each profile.
 func (r *Report) Many(reports []*check.Report, targets []Target, summary check.Summary, strict bool) error {
 	for i, report := range reports {
 		if !report.Failed(strict) || report.Interrupted {
@@ -81,8 +81,7 @@ func shortRoute(route string) string {
 	return route
 }
 
-// ShortPath leaves the folders of a long path out: a table is to fit beside
-// others on a screen, and JSON has the whole.
+// ShortPath removes the folders of a long path, so that a table fits on a screen. JSON has the whole path.
 func ShortPath(path string) string {
 	const room = 28
 	if !strings.HasPrefix(path, "/") || len(path) <= room {

@@ -7,9 +7,8 @@ import (
 	"sync"
 )
 
-// Output is where results go. It keeps the first error, so that no command has to look at each
-// write: whoever ends the program asks once. After an error nothing more is written.
-// On a terminal it breaks lines that are too long for it at blanks.
+// Output writes results. It keeps the first error, so that a command need not check each write: the end of the
+// program checks once. After an error it writes nothing more. On a terminal it breaks long lines at blanks.
 type Output struct {
 	to    io.Writer
 	width int // of the terminal; 0 where lines stay as they are
@@ -26,7 +25,7 @@ func NewOutput(to io.Writer) *Output {
 	return o
 }
 
-// KeepLines leaves lines as they are from now on: what is written is for a program, or fits already.
+// KeepLines stops the breaking of lines: what follows is for a program, or fits already.
 func (o *Output) KeepLines() { o.width = 0 }
 
 // Write writes, or gives the first error again.
@@ -46,7 +45,7 @@ func (o *Output) Write(p []byte) (n int, err error) {
 	return len(p), o.err
 }
 
-// flush writes the first n bytes of what waits, its lines broken where they are too long.
+// flush writes the first n bytes of the buffer, with long lines broken.
 func (o *Output) flush(n int) {
 	if n == 0 || o.err != nil {
 		return
@@ -63,7 +62,7 @@ func (o *Output) flush(n int) {
 	_, o.err = o.to.Write(out)
 }
 
-// Err is the first error of a write, nil for none. What waits for the end of its line is written before.
+// Err writes the rest of the buffer, and returns the first error of a write, nil for none.
 func (o *Output) Err() error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -71,13 +70,13 @@ func (o *Output) Err() error {
 	return o.err
 }
 
-// Unwrap is the stream itself: for a program that is started with it.
+// Unwrap is the stream itself, for a program that is started with it.
 func (o *Output) Unwrap() io.Writer {
 	o.Err()
 	return o.to
 }
 
-// keepLines makes an output for a program of a stream, and gives it back.
+// keepLines stops the breaking of lines of a stream's Output, and returns it.
 func keepLines(stream io.Writer) io.Writer {
 	if o, ok := stream.(*Output); ok {
 		o.KeepLines()

@@ -9,7 +9,7 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// Plan shows what is about to be done at a server: statements with their reasons.
+// Plan shows the planned statements for a server, with their reasons.
 type Plan struct {
 	out   io.Writer
 	width int
@@ -19,7 +19,7 @@ type Plan struct {
 // NewPlan shows a plan on out.
 func NewPlan(out io.Writer) *Plan { return &Plan{out: out, width: pageWidth(out)} }
 
-// planColumn is where reasons and statements begin, behind the word for what a statement does.
+// planColumn is the column of reasons and statements, after the word for what a statement does.
 const planColumn = 10
 
 // Note writes something to know before a yes.
@@ -27,8 +27,8 @@ func (p *Plan) Note(text string) {
 	p.reason("note", clean.Visible(text))
 }
 
-// Change writes a statement with its reason, which is not repeated where it is that of the statement before. word
-// says what it does: "add", "change", "remove".
+// Change writes a statement with its reason, unless that is the same as the last one's. word says what it does:
+// "add", "change", "remove".
 func (p *Plan) Change(word, why, statement string) {
 	if why = clean.Visible(why); why != p.last {
 		p.reason(word, why)
@@ -45,7 +45,7 @@ func (p *Plan) reason(word, text string) {
 	fmt.Fprintf(p.out, "  %-8s%s\n", word, strings.Join(lines, "\n"+strings.Repeat(" ", planColumn)))
 }
 
-// wrapStatement breaks a statement at blanks outside of quotes, so that it is the same when it is pasted.
+// wrapStatement breaks a statement at blanks outside of quotes, so that it means the same when it is pasted.
 func wrapStatement(text string, width int) (lines []string) {
 	var quote rune
 	line, word := "", ""

@@ -11,10 +11,9 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// Progress shows on a terminal how far a run of many is, and what is in
-// flight. It is made for stderr: where that is no terminal it shows nothing. The
-// bar is a line of ours: a library for it brought an HTTP client along, which
-// every start of the program would wait for.
+// Progress shows on a terminal how far a run of many is, and what runs now. It is for stderr, and shows nothing where
+// that is no terminal. The bar is our own: the library for it needs an HTTP client, which would slow down each start
+// of the program.
 type Progress struct {
 	mu     sync.Mutex
 	out    io.Writer
@@ -70,7 +69,7 @@ func (p *Progress) draw() {
 	}
 }
 
-// clearLine goes back to the line's start and empties it (ECMA-48, EL).
+// clearLine goes to the start of the line and clears it (ECMA-48, EL).
 const clearLine = "\r\x1b[K"
 
 // line is the display: the bar, the count, and the names.
@@ -97,7 +96,7 @@ func (p *Progress) End(name string) {
 	p.done++
 }
 
-// Set says how many of the steps are done, and in words how far that is.
+// Set sets the number of finished steps, and the words for that.
 func (p *Progress) Set(done int, words string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

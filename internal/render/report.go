@@ -12,8 +12,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// paint wraps text in a style where colour is allowed. The styles only repeat
-// what the words say.
+// paint puts a text in a style where colour is allowed. Styles only repeat what the words say.
 type paint bool
 
 func (p paint) style(code, s string) string {
@@ -35,13 +34,13 @@ func (p paint) outcome(o finding.Outcome, s string) string {
 	return p.style("2", s)
 }
 
-// narrow is the width of a page where it goes to no terminal.
+// narrow is the width of a page that is not written to a terminal.
 const narrow = 80
 
-// PageWidth is how wide help and pages are on out: as narrow as its terminal, and no wider than a page.
+// PageWidth is the width of help and pages on out: that of its terminal, and at most that of a page.
 func PageWidth(out io.Writer) int { return min(pageWidth(out), narrow) }
 
-// pageWidth is how many columns a page on out has.
+// pageWidth is the number of columns of a page on out.
 func pageWidth(out io.Writer) int {
 	if columns := Columns(out); columns > 0 {
 		return columns
@@ -49,9 +48,9 @@ func pageWidth(out io.Writer) int {
 	return narrow
 }
 
-// Report writes a test: a line for each stage that was reached, then the findings, the facts and the verdict.
+// Report writes a test: a line for each reached stage, then the findings, the facts and the verdict.
 type Report struct {
-	// Full shows details and observations that are cut otherwise.
+	// Full shows details and observations without cutting them.
 	Full bool
 
 	out   io.Writer
@@ -73,7 +72,7 @@ func NewReport(out io.Writer, noColour bool) *Report {
 // Head writes the line above the stages.
 func (r *Report) Head(name, what string) { r.HeadIn(0, name, what) }
 
-// HeadIn is Head with the name in a column of its own.
+// HeadIn is Head with the name in a column.
 func (r *Report) HeadIn(width int, name, what string) {
 	name = fmt.Sprintf("%-*s", width, name)
 	fmt.Fprintf(r.out, "%s  %s\n", r.paint.style("1", name), r.wrap(what, utf8.RuneCountInString(name)+2))
@@ -82,8 +81,7 @@ func (r *Report) HeadIn(width int, name, what string) {
 // detailColumn is where a stage's detail begins, behind its name (8), outcome (4) and time (7).
 const detailColumn = 27
 
-// Stage writes the line of a stage that was reached: its name, outcome, time, and in a few words what it found. A stage
-// that was not reached has none.
+// Stage writes the line of a reached stage: its name, outcome, time, and result in a few words.
 func (r *Report) Stage(s check.Stage) {
 	if s.Outcome == finding.Skip {
 		return
@@ -104,8 +102,8 @@ func (r *Report) Stage(s check.Stage) {
 		r.paint.outcome(s.Outcome, fmt.Sprintf("%-4s", s.Outcome)), check.Duration(s.MS), detail)
 }
 
-// End writes what stands below the stages: each finding, the facts of a test that is ready, what was not reached, and
-// the verdict.
+// End writes what is below the stages: each finding, the facts of a ready profile, the stages that were not reached,
+// and the verdict.
 func (r *Report) End(report *check.Report) {
 	for _, s := range report.Stages {
 		if s.Finding != nil {
@@ -145,11 +143,11 @@ func (r *Report) WriteStage(s check.Stage) {
 	}
 }
 
-// maxSeen is how many observations of a finding are shown: more are read by nobody, and Full shows them.
+// maxSeen is how many observations of a finding are shown: nobody reads more. Full shows all.
 const maxSeen = 3
 
-// Finding writes a finding's cause, what was seen, the commands to try and the steps to do, behind margin blanks. Its
-// code is the caller's to write.
+// Finding writes a finding's cause, what was seen, the commands to try and the steps to do, indented by margin
+// blanks. The caller writes the code.
 func (r *Report) Finding(margin int, f *finding.Finding) {
 	indent := margin + labelWidth + 2
 	r.label(margin, "cause", r.paint.style("1", r.wrap(f.Cause, indent)))
@@ -176,7 +174,7 @@ func (r *Report) label(margin int, label, text string) {
 	fmt.Fprintf(r.out, "%*s%s  %s\n", margin, "", r.paint.style("2", fmt.Sprintf("%-*s", labelWidth, label)), text)
 }
 
-// Try writes a command to try where those of a finding stand.
+// Try writes a command to try in the form of a finding's.
 func (r *Report) Try(text string) { r.try(2, text) }
 
 func (r *Report) try(margin int, text string) {
@@ -188,7 +186,7 @@ func (r *Report) try(margin int, text string) {
 	r.label(margin, "try", r.paint.style("36", fitTry(text, r.width, indent)))
 }
 
-// Next says what a profile that is ready can be used for, and how to type its password no more.
+// Next suggests what to do with a ready profile, and how to avoid typing its password.
 func (r *Report) Next(profile string, typed bool) {
 	if typed {
 		r.Follows("next: ", "gharbor secret keep "+profile+"   # so that the password is not typed again")
@@ -196,7 +194,7 @@ func (r *Report) Next(profile string, typed bool) {
 	r.Follows("next: ", "gharbor browse "+profile+"   # or query, load, with, export")
 }
 
-// Follows writes a command that follows from a report, behind a label.
+// Follows writes a label and a command that follows from a report.
 func (r *Report) Follows(label, command string) {
 	if !r.whole {
 		command = fitTry(command, r.width, utf8.RuneCountInString(label))
@@ -204,7 +202,7 @@ func (r *Report) Follows(label, command string) {
 	fmt.Fprintln(r.out, r.paint.style("2", label)+command)
 }
 
-// wrap breaks text at blanks so that it fits beside a column of indent blanks.
+// wrap breaks a text at blanks so that it fits beside a column of indent blanks.
 func (r *Report) wrap(text string, indent int) string { return wrap(text, r.width, indent) }
 
 // verdict writes the last line.
@@ -213,8 +211,7 @@ func (r *Report) verdict(report *check.Report) {
 	r.Conclusion(report.Outcome, word, rest)
 }
 
-// Line writes one line about a profile: a verdict in the colour of an outcome,
-// and more.
+// Line writes one line about a profile: a verdict in the colour of an outcome, and a text.
 func (r *Report) Line(outcome finding.Outcome, name, verdict, more string) {
 	plain := name + ": " + verdict + " "
 	rest, _ := strings.CutPrefix(r.wrap(plain+more, 2), plain)
@@ -258,7 +255,7 @@ func briefLine(report *check.Report) string {
 	return report.Summary()
 }
 
-// shortPaths leaves the folders of long paths out.
+// shortPaths removes the folders of long paths.
 func shortPaths(text string) string {
 	words := strings.Split(text, " ")
 	for i, word := range words {
@@ -268,10 +265,10 @@ func shortPaths(text string) string {
 	return strings.Join(words, " ")
 }
 
-// Facts writes what a test that is ready found, as one of its parts.
+// Facts writes the facts of a ready profile, as a part of its report.
 func (r *Report) Facts(report *check.Report) { r.facts(report.Facts) }
 
-// facts writes what a test that is ready found, one kind a line.
+// facts writes the facts of a ready profile, one kind on a line.
 func (r *Report) facts(f *engine.Facts) {
 	fmt.Fprintln(r.out)
 	width := 0

@@ -2,5 +2,5 @@
 
 package render
 
-// aroundStops has nothing to do where the terminal stops no program.
+// aroundStops does nothing: on these systems a terminal can't stop a program.
 func aroundStops(func(), func()) (done func()) { return func() {} }

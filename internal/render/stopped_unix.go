@@ -10,9 +10,8 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// aroundStops calls leave before the program is stopped by the terminal (Ctrl-Z), and again once
-// it goes on: a shell may have changed the terminal's modes meanwhile, or left them as they
-// were. done ends that.
+// aroundStops calls leave before the terminal stops the program (Ctrl-Z), and again when it continues, as a shell may
+// have changed the terminal's modes meanwhile. done ends that.
 func aroundStops(leave, again func()) (done func()) {
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, syscall.SIGTSTP, syscall.SIGCONT)

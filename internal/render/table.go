@@ -9,9 +9,9 @@ import (
 	"unicode/utf8"
 )
 
-// Table writes rows under headings, two blanks between columns. Columns are as wide as their widest cell; the last one
-// ends the line. Headings are dim on a terminal, whose width the table keeps to: cells that are too long for it go on
-// below, in their column.
+// Table writes rows under headings, with two blanks between columns. A column is as wide as its widest cell. On a
+// terminal headings are dim, and the table keeps to the terminal's width: a cell that is too long continues below, in
+// its column.
 func Table(out io.Writer, noColour bool, headings []string, rows [][]string) error {
 	t := newGrid(headings, rows)
 	if columns := Columns(out); columns > 0 {
@@ -21,8 +21,8 @@ func Table(out io.Writer, noColour bool, headings []string, rows [][]string) err
 	return t.write(out, paint(Colours(out, noColour)), nil)
 }
 
-// table is Table in a report: it keeps to its width on no terminal too, and colour may paint cells; it must not
-// change what they say. The column numbered least matters least, and gives room first.
+// table is Table in a report: it keeps to a width also without a terminal, and colour may paint cells without
+// changing their text. The column with the number least is narrowed first.
 func (r *Report) table(headings []string, rows [][]string, least int,
 	colour func(row, column int, cell string) string) error {
 	t := newGrid(headings, rows)
@@ -54,7 +54,7 @@ func newGrid(headings []string, rows [][]string) *grid {
 	return t
 }
 
-// foldRows returns the rows with what does not fit its column in lines below.
+// foldRows returns the rows, with text that does not fit its column in lines below.
 func (t *grid) foldRows() (lines [][]string) {
 	for _, row := range t.rows {
 		rest := slices.Clone(row)
@@ -73,7 +73,7 @@ func (t *grid) foldRows() (lines [][]string) {
 	return lines
 }
 
-// fold cuts a text at a width, behind the last sign at which a person would; rest is what comes behind it.
+// fold cuts a text at a width, after the last sign where a person would break it; rest is the text after that.
 func fold(text string, width int) (line, rest string) {
 	letters := []rune(text)
 	if len(letters) <= width {
@@ -89,9 +89,9 @@ func fold(text string, width int) (line, rest string) {
 	return string(letters[:at]), strings.TrimPrefix(string(letters[at:]), " ")
 }
 
-// shrink narrows columns until the table is as wide as a page, or none has more than a few letters: first the one
-// numbered first, -1 for none, then the widest. The first column, which names the thing,
-// keeps more, and the last, which is mostly words, less.
+// shrink narrows columns until the table fits the page, or all have only a few letters: first the column with the
+// number first, -1 for none, then the widest. The first column, which has names, keeps more, and the last, which is
+// mostly words, less.
 func (t *grid) shrink(width, first int) {
 	const least, leastFirst, leastName, lastMore = 8, 12, 24, 4
 	total := gap * (len(t.widths) - 1)

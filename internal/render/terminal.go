@@ -1,9 +1,7 @@
-// Package render shows results: tables, reports, JSON. This file owns the
-// terminal. Its rules: results go to stdout, everything else to stderr; colour
-// only on a terminal and never with NO_COLOR, and nothing is shown by colour
-// alone; a question is asked only where both stdin and stderr are a terminal;
-// a secret is read without echo, and Ctrl-C gives the echo back; a failure is
-// one lower-case line, followed by lines to try.
+// Package render shows results: tables, reports, JSON. This file is for the terminal. Its rules: results go to
+// stdout, all else to stderr; colour only on a terminal and never with NO_COLOR, and nothing is shown by colour
+// alone; a question is asked only where both stdin and stderr are a terminal; a secret is read without echo, and
+// Ctrl-C switches the echo on again; a failure is one lower-case line, followed by lines to try.
 package render
 
 import (
@@ -23,7 +21,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Terminal is what the program says besides its results, and whom it asks.
+// Terminal prints all that is no result, and asks questions.
 type Terminal struct {
 	in     *os.File // nil where there is nobody to ask
 	lines  *bufio.Reader
@@ -31,8 +29,7 @@ type Terminal struct {
 	colour bool // on stderr
 }
 
-// NewTerminal makes the terminal of stdin and stderr. Either may be no
-// terminal at all.
+// NewTerminal makes the terminal of stdin and stderr, which may be files or pipes.
 func NewTerminal(in io.Reader, stderr io.Writer, noColour bool) *Terminal {
 	t := &Terminal{err: stderr}
 	t.colour = Colours(stderr, noColour)
@@ -64,7 +61,7 @@ func Columns(stream any) int {
 	return 0
 }
 
-// Restorer gives a terminal back the state that it has now; for no terminal it does nothing.
+// Restorer returns a function that restores a terminal's present state; without a terminal it does nothing.
 func Restorer(stream any) (restore func()) {
 	if file := FileOf(stream); file != nil {
 		if state, err := term.GetState(int(file.Fd())); err == nil {
@@ -74,7 +71,7 @@ func Restorer(stream any) (restore func()) {
 	return func() {}
 }
 
-// Interactive reports whether somebody can be asked.
+// Interactive reports whether a person can be asked.
 func (t *Terminal) Interactive() bool { return t.in != nil }
 
 // Notice says something that is no failure.
@@ -91,8 +88,8 @@ func (t *Terminal) Say(format string, args ...any) {
 	}
 }
 
-// safe is text that can steer no terminal, without the password of a URL: the last guard behind
-// texts with a path, a variable's value or a file's word in them.
+// safe removes from a text what could steer a terminal, and the password of a URL: it is the last guard for texts
+// with a path, a variable's value or a file's word.
 func safe(text string) string { return clean.WithoutPasswords(clean.Lines(text)) }
 
 // Failure prints an error as one line, what was seen of it where it is a
@@ -124,7 +121,7 @@ func (t *Terminal) Failure(err error, try, steps []string) {
 	}
 }
 
-// errNoTerminal is what a question meets where nobody can be asked.
+// errNoTerminal is the error of a question where nobody can be asked.
 var errNoTerminal = errors.New("there is no terminal to ask on")
 
 // Secret asks for a secret without echo.
@@ -159,8 +156,8 @@ func (t *Terminal) Secret(ctx context.Context, prompt string) (secret.Value, err
 	return secret.NewValue(string(text)), nil
 }
 
-// HideTyping switches the echo off for a dialogue of several secrets, so that what is
-// typed ahead of a question is not shown either. seen gives it back.
+// HideTyping switches the echo off for several questions for secrets, so that text typed before a question is not
+// shown either. seen switches it on again.
 func (t *Terminal) HideTyping() (seen func()) {
 	if t.in == nil {
 		return func() {}
@@ -177,7 +174,7 @@ func (t *Terminal) HideTyping() (seen func()) {
 	}
 }
 
-// interruptible runs a blocking read, and leaves it behind when ctx ends.
+// interruptible runs a blocking read, and abandons it when ctx ends.
 func (t *Terminal) interruptible(ctx context.Context, read func() error) error {
 	done := make(chan error, 1)
 	defect.Go(func() { done <- read() })
@@ -216,8 +213,8 @@ func (t *Terminal) Question(ctx context.Context, prompt, byDefault string) (stri
 	return line, nil
 }
 
-// Choice asks for the number of one of some choices; Enter takes the default. What is typed is shown only once it is
-// one of them, as it may be a secret that was typed too early. n is 0 for "-".
+// Choice asks for the number of a choice; Enter takes the default. It shows a typed answer only if it is a choice, as
+// it may be a secret that was typed too early. n is 0 for "-".
 func (t *Terminal) Choice(ctx context.Context, prompt string, choices []string, byDefault int) (n int, err error) {
 	if t.in == nil {
 		return 0, errNoTerminal

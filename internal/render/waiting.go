@@ -8,13 +8,13 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// Waiting shows on a terminal what is waited for, and how much time is left. Where its stream is no terminal it shows
-// nothing.
+// Waiting shows on a terminal what the program waits for, and how much time is left. It shows nothing where its
+// stream is no terminal.
 type Waiting struct {
 	stop, ended chan struct{} // nil where nothing is shown
 }
 
-// NewWaiting starts a display of something that is waited for until a moment; Clear ends it.
+// NewWaiting starts the display of a wait until a time; Clear ends it.
 func NewWaiting(out io.Writer, what string, until time.Time) *Waiting {
 	w := &Waiting{}
 	if Columns(out) == 0 {

@@ -9,8 +9,8 @@ import (
 	"gentleharbor/core/clean"
 )
 
-// MarkedTable is Table for values that come from a server; those that mark tells of stand out: bold, or with a *
-// behind them where there are no colours.
+// MarkedTable is Table for values from a server. It shows those for which mark is true in bold, or with a * after
+// them where there are no colours.
 func MarkedTable(
 	out io.Writer, noColour bool, headings []string, rows [][]string, mark func(row, column int) bool,
 ) error {
@@ -37,7 +37,7 @@ func MarkedTable(
 	})
 }
 
-// Key waits for a key on a terminal, at most so long, and takes it. Without a terminal there is none.
+// Key waits for a key on a terminal, at most so long, and takes it. It is false without a terminal.
 func Key(in io.Reader, most time.Duration) bool {
 	file := FileOf(in)
 	if file == nil {

@@ -1,5 +1,5 @@
-// Package authority makes certificates for simulated servers, and for real ones
-// in tests. They live for a year at the most and are worth nothing elsewhere.
+// Package authority makes certificates for simulated servers, and for real ones in tests. They are valid for at most
+// a year.
 package authority
 
 import (
@@ -81,8 +81,8 @@ func (a *Authority) Issue(subject string, names []string,
 	return cert, certPEM, keyPEM, err
 }
 
-// TLS is a server's configuration with a certificate for names that ends after
-// life; a negative life has ended already. The chain holds the authority too.
+// TLS is a server's configuration with a certificate for names that expires after life; with a negative life it has
+// expired. The chain has the authority too.
 func (a *Authority) TLS(names []string, life time.Duration) (*tls.Config, error) {
 	from := time.Now().Add(-time.Hour)
 	if life < 0 {

@@ -8,8 +8,8 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// gate is the network in front of an instance: an address of its own, which drops what comes until it is opened, and
-// leads to the instance's server then.
+// gate is the network in front of an instance: an address that drops connections until it is opened, and then leads
+// to the instance's server.
 type gate struct {
 	address *net.TCPAddr
 	to      string // the server's own address, "" for none yet
@@ -22,7 +22,7 @@ type gate struct {
 	conns    map[net.Conn]bool
 }
 
-// set opens or shuts the gate. Connections that go through it stay.
+// set opens or closes the gate. Open connections stay.
 func (g *gate) set(open bool, to string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -38,7 +38,7 @@ func (g *gate) set(open bool, to string) {
 	}
 }
 
-// carry takes connections and leads them to the server.
+// carry accepts connections and connects them to the server.
 func (g *gate) carry(listener net.Listener) {
 	for {
 		conn, err := listener.Accept()

@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// newGate makes a gate on a free loopback port, shut. A shut one really drops: its queue of connections holds one,
-// which is there, so that the kernel drops the packets of every other (listen(2); tcp(7), tcp_abort_on_overflow).
+// newGate makes a closed gate on a free loopback port. A closed gate really drops packets: its queue has room for one
+// connection and is full, so the kernel drops the packets of all others (listen(2); tcp(7), tcp_abort_on_overflow).
 func newGate() (*gate, error) {
 	fd, err := syscall.Socket(syscall.AF_INET, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -31,8 +31,8 @@ func newGate() (*gate, error) {
 	return g, nil
 }
 
-// drop fills the queue until a connection is not taken any more. The listener of before, whose goroutine may take one
-// more, has ended. The lock is held, or nobody else has the gate yet.
+// drop fills the queue until no more connections are taken. The earlier listener, whose goroutine could take one, has
+// ended. The caller holds the lock, or nobody else has the gate yet.
 func (g *gate) drop() {
 	const most, moment = 8, 60 * time.Millisecond
 	if g.listener == nil {
@@ -51,7 +51,7 @@ func (g *gate) drop() {
 	}
 }
 
-// admit empties the queue and takes connections. The lock is held.
+// admit empties the queue and accepts connections. The caller holds the lock.
 func (g *gate) admit() {
 	for _, conn := range g.fillers {
 		conn.Close()
@@ -64,7 +64,7 @@ func (g *gate) admit() {
 	g.group.Go(func() { g.carry(g.listener) })
 }
 
-// setQueue says how many connections may wait to be taken (listen(2)).
+// setQueue sets how many connections may wait to be accepted (listen(2)).
 func setQueue(l *net.TCPListener, length int) {
 	if raw, err := l.SyscallConn(); err == nil {
 		raw.Control(func(fd uintptr) { syscall.Listen(int(fd), length) })

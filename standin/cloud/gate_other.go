@@ -4,8 +4,8 @@ package cloud
 
 import "net"
 
-// newGate makes a gate on a free loopback port, shut. Here a shut one closes each connection: a program without rights
-// of its own can't have packets dropped.
+// newGate makes a closed gate on a free loopback port. On these systems a closed gate closes each connection: a
+// program without special rights can't make the system drop packets.
 func newGate() (*gate, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

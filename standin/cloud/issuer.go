@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Client is the client that the issuer knows, without a secret, and Job one with it.
+// Client is the issuer's client without a secret, and Job the one with a secret.
 const (
 	Client    = "gharbor"
 	Job       = "gharbor-nightly"
@@ -46,7 +46,7 @@ func newIssuer(p *Provider) *issuer {
 	return &issuer{from: p, codes: make(map[string]*code), access: make(map[string]*grant), fresh: make(map[string]*grant)}
 }
 
-// Confirm is a person who compares the code and says yes. It is false where no sign-in has that code.
+// Confirm does what a person does who compares the code and agrees. It is false where no sign-in has that code.
 func (i *issuer) Confirm(user string) bool {
 	return i.settle(user, func(c *code) { c.confirmed = true })
 }
@@ -72,7 +72,7 @@ func (i *issuer) settle(user string, do func(*code)) (known bool) {
 	return known
 }
 
-// Grant gives an access token without a sign-in, as a machine of the provider's has one.
+// Grant returns an access token without a sign-in, as a machine of the provider has one.
 func (i *issuer) Grant() string {
 	i.from.mu.Lock()
 	defer i.from.mu.Unlock()
@@ -81,21 +81,21 @@ func (i *issuer) Grant() string {
 	return token
 }
 
-// SlowDown makes the next questions whether a code was confirmed end with slow_down.
+// SlowDown answers the next questions about a code with slow_down.
 func (i *issuer) SlowDown(times int) {
 	i.from.mu.Lock()
 	defer i.from.mu.Unlock()
 	i.slow = times
 }
 
-// EndTokens ends every access token; refresh tokens stay.
+// EndTokens revokes every access token; refresh tokens stay valid.
 func (i *issuer) EndTokens() {
 	i.from.mu.Lock()
 	defer i.from.mu.Unlock()
 	clear(i.access)
 }
 
-// EndSignIns ends everything that was signed in.
+// EndSignIns ends all sign-ins.
 func (i *issuer) EndSignIns() {
 	i.from.mu.Lock()
 	defer i.from.mu.Unlock()
@@ -242,7 +242,7 @@ func (i *issuer) token(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// deviceToken gives the tokens of a code that was confirmed (RFC 8628, section 3.5).
+// deviceToken returns the tokens for a confirmed code (RFC 8628, section 3.5).
 func (i *issuer) deviceToken(w http.ResponseWriter, r *http.Request) {
 	c := i.codes[r.FormValue("device_code")]
 	sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
@@ -269,7 +269,7 @@ func (i *issuer) deviceToken(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// grant gives an access token, and for a person a refresh token.
+// grant returns an access token, and for a person a refresh token.
 func (i *issuer) grant(w http.ResponseWriter, refresh bool) {
 	life := i.from.TokenFor
 	token := "at-" + rand.Text()
@@ -290,7 +290,7 @@ func (i *issuer) revoke(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusOK)
 }
 
-// confirmPage is what a person sees in a browser.
+// confirmPage is the page that a person sees in a browser.
 func (i *issuer) confirmPage(w http.ResponseWriter, r *http.Request) {
 	fmt.Fprintf(w, "Compare the code: %s\n", r.FormValue("code"))
 }

@@ -1,6 +1,7 @@
-// Package cloud is a simulated provider of databases for the demo and for tests: an OAuth 2.0 server that signs people
-// in by a code, an instance service, and instances with simulated servers behind a network that drops what no rule lets
-// in. All of it is on loopback, over TLS with certificates of its own, and remembers nothing once it is closed.
+// Package cloud is a simulated provider of databases for the demo and for tests: an OAuth 2.0 server that signs
+// people in by a code, an instance service, and instances with simulated servers behind a network that drops what no
+// rule lets in. All of it is on loopback, over TLS with certificates of its own, and keeps nothing after it is
+// closed.
 package cloud
 
 import (
@@ -18,10 +19,10 @@ import (
 	"gentleharbor/standin/authority"
 )
 
-// Host is the name that issuer and service have. Whoever asks them maps it to 127.0.0.1.
+// Host is the name of issuer and service. A caller maps it to 127.0.0.1.
 const Host = "account.saltmarsh.example"
 
-// Fault is something that a provider does wrong.
+// Fault is an error of a provider.
 type Fault string
 
 // The faults, of the issuer, then of the service.
@@ -203,7 +204,7 @@ func hostOf(name string) string {
 	return host
 }
 
-// serve starts the server of a place, and opens its gate where nothing stands before it.
+// serve starts the server of a place, and opens its gate where no rules guard it.
 func (p *Provider) serve(place *Place) error {
 	if place.Start == nil {
 		return nil
@@ -222,7 +223,7 @@ func (p *Provider) serve(place *Place) error {
 	return nil
 }
 
-// setGate opens the gate of a place, or shuts it. The lock is held, or nobody else has the provider yet.
+// setGate opens or closes the gate of a place. The caller holds the lock, or nobody else has the provider yet.
 func (p *Provider) setGate(place *Place) {
 	open := place.server != nil && !place.Access
 	for _, r := range place.rules {

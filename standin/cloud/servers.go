@@ -27,7 +27,7 @@ type overPostgreSQL struct{ *postgresql.Server }
 
 func (s *overPostgreSQL) Address() string { return fmt.Sprintf("127.0.0.1:%d", s.Port()) }
 
-// Allow makes a role; one without a password shows a certificate for its name.
+// Allow makes a role; one without a password logs in by a certificate for its name.
 func (s *overPostgreSQL) Allow(user, password, _ string) {
 	role := postgresql.Role{Password: password}
 	if password == "" {

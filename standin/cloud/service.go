@@ -18,7 +18,7 @@ import (
 	"gentleharbor/standin/authority"
 )
 
-// splitSlash gives the parts of an instance's name with its branch.
+// splitSlash splits the name of an instance and its branch.
 func splitSlash(name string) iter.Seq[string] { return strings.SplitSeq(name, "/") }
 
 // ServeHTTP answers the issuer's requests and the service's.
@@ -137,7 +137,7 @@ func (k *recordingWriter) Write(data []byte) (int, error) {
 	return k.ResponseWriter.Write(data)
 }
 
-// settle does what has happened by itself since: rules that end. The lock is held.
+// settle ends rules whose time has come. The caller holds the lock.
 func (p *Provider) settle() {
 	now := time.Now()
 	for _, place := range p.places {
@@ -146,7 +146,7 @@ func (p *Provider) settle() {
 	}
 }
 
-// later does something after a time, with the lock held, unless the provider is closed by then.
+// later does something after a time, under the lock, unless the provider is closed by then.
 func (p *Provider) later(after time.Duration, do func()) {
 	time.AfterFunc(after, func() {
 		p.mu.Lock()
@@ -157,7 +157,7 @@ func (p *Provider) later(after time.Duration, do func()) {
 	})
 }
 
-// lacks answers a request that needs a right which the account does not have.
+// lacks answers a request that needs a right which the account lacks.
 func (p *Provider) lacks(w http.ResponseWriter, right string) bool {
 	if slices.Contains(p.Rights, right) {
 		return false
@@ -209,7 +209,7 @@ func (p *Provider) route(w http.ResponseWriter, r *http.Request, path []string) 
 	}
 }
 
-// within answers requests about what an instance has.
+// within answers requests about the parts of an instance.
 func (p *Provider) within(w http.ResponseWriter, r *http.Request, place *Place, rest []string) {
 	switch {
 	case rest[0] == "features" && len(rest) == 2:
@@ -337,7 +337,7 @@ func (place *Place) private() (host string, port int) {
 	return "inner." + place.host, port
 }
 
-// Inner are the private addresses, "host:port", each with the one on loopback that it is.
+// Inner are the private addresses, "host:port", each with its loopback address.
 func (p *Provider) Inner() map[string]string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -398,7 +398,7 @@ func (p *Provider) rulesOf(w http.ResponseWriter, r *http.Request, place *Place,
 	}
 }
 
-// allow makes a rule, which is in force a while later.
+// allow makes a rule, which comes into force a while later.
 func (p *Provider) allow(w http.ResponseWriter, r *http.Request, place *Place) {
 	var body struct {
 		Range   string `json:"range"`
@@ -491,7 +491,7 @@ func (p *Provider) login(w http.ResponseWriter, r *http.Request, place *Place) {
 	reply(w, http.StatusCreated, made)
 }
 
-// first sets the first password of the administrator, and tells it once.
+// first sets the first password of the administrator, and returns it once.
 func (p *Provider) first(w http.ResponseWriter, place *Place) {
 	switch {
 	case place.First == "":

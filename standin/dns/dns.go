@@ -1,6 +1,5 @@
-// Package dns is a simulated name server for tests of what an alias asks of DNS: it
-// answers for the names that it is given, with addresses and SRV records, and says of
-// all others that they do not exist. It listens on loopback only.
+// Package dns is a simulated name server for tests of aliases: it answers for given names with addresses and SRV
+// records, and for all others that they do not exist. It listens on loopback only.
 package dns
 
 import (

@@ -17,10 +17,10 @@ import (
 	"time"
 )
 
-// versioned is a path's version of the interface, which is taken off.
+// versioned matches the interface's version in a path.
 var versioned = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^/v1\.[0-9]+`) })
 
-// handler answers the calls, with the faults before them.
+// handler answers the calls, after faults.
 func (s *Server) handler() http.Handler {
 	mux := http.NewServeMux()
 	for pattern, answer := range map[string]func(http.ResponseWriter, *http.Request){
@@ -125,7 +125,7 @@ func (s *Server) version(w http.ResponseWriter, _ *http.Request) {
 	})
 }
 
-// lockContainer is the container that a call is about; it holds the engine's lock until done.
+// lockContainer returns the container of a call, and holds the engine's lock until done.
 func (s *Server) lockContainer(w http.ResponseWriter, r *http.Request) (c *Container, done func()) {
 	s.mu.Lock()
 	if c = s.find(r.PathValue("id")); c == nil {

@@ -1,8 +1,7 @@
-// Package engineapi is a simulated container engine for the demo and for tests of what
-// a real one cannot show: an old interface, no permission, slow, huge or broken answers.
-// It answers the calls of the engine's public HTTP API that a client of database
-// containers makes, over a Unix socket or loopback TCP, and runs nothing: a container's
-// server is whatever its owner starts in OnStart.
+// Package engineapi is a simulated container engine for the demo, and for tests of faults that a real one cannot
+// show: an old interface, no permission, slow, huge or broken answers. It answers those calls of the engine's public
+// HTTP API that a client of database containers makes, over a Unix socket or loopback TCP. It runs nothing: OnStart
+// starts a container's server.
 package engineapi
 
 import (
@@ -52,14 +51,13 @@ const (
 // Binding is an address at which a port is published.
 type Binding struct{ HostIp, HostPort string }
 
-// Mount is a part of a container's files that is not its own.
+// Mount is a file or folder that a container gets from outside.
 type Mount struct{ Type, Name, Source, Destination string }
 
 // Network is a network that a container is in.
 type Network struct{ NetworkID, IPAddress, Gateway string }
 
-// Container is what the engine has of one. Zero values are what a container that was
-// just made has.
+// Container is the engine's description of a container. Zero values are those of a new one.
 type Container struct {
 	ID       string
 	Name     string
@@ -101,8 +99,8 @@ type Config struct {
 	Registry   []string      // that a pull finds
 	Pace       time.Duration // between two steps of a pull
 
-	// OnStart is called for a container that is to run: it makes its server, and says at
-	// which ports of 127.0.0.1 it listens. OnStop ends it. Either may be nil.
+	// OnStart is called at the start of a container: it starts the server, and returns the ports of 127.0.0.1 on
+	// which that listens. OnStop ends it. Either may be nil.
 	OnStart func(c *Container) error
 	OnStop  func(c *Container)
 }
@@ -186,7 +184,7 @@ func (s *Server) Close() {
 	}
 }
 
-// complete gives a container what every one has.
+// complete sets what every container has.
 func (s *Server) complete(c *Container) {
 	s.ids++
 	if c.ID == "" {
@@ -208,8 +206,7 @@ func (s *Server) complete(c *Container) {
 	c.asked = c.Ports
 }
 
-// Change changes what the engine has under its lock, as its owner would: containers, of
-// which some may be added or taken away, its fault, what it tells of starts.
+// Change changes the engine under its lock: its containers, its fault, and what it does at starts.
 func (s *Server) Change(change func(all *[]*Container)) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -221,14 +218,14 @@ func (s *Server) Change(change func(all *[]*Container)) {
 	}
 }
 
-// Calls are the calls that came, as "GET /containers/json".
+// Calls are the calls so far, as "GET /containers/json".
 func (s *Server) Calls() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Clone(s.calls)
 }
 
-// Find returns the container of a name or id as it is now, a copy, or nil.
+// Find returns a copy of the container with a name or id, or nil.
 func (s *Server) Find(word string) *Container {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -240,7 +237,7 @@ func (s *Server) Find(word string) *Container {
 	return &now
 }
 
-// fault is the engine's fault as it is now: Change may change it.
+// fault is the engine's present fault, which Change may change.
 func (s *Server) fault() Fault {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -279,14 +276,14 @@ func (s *Server) stop(c *Container) {
 	}
 }
 
-// Volumes are the names of the volumes that there are.
+// Volumes are the names of the volumes.
 func (s *Server) Volumes() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Sorted(maps.Keys(s.volumes))
 }
 
-// PublishedPort is the port at which a container was asked to be published first, "" for none.
+// PublishedPort is the first requested host port of a container, "" for none.
 func (s *Server) PublishedPort(name string) string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -298,7 +295,7 @@ func (s *Server) PublishedPort(name string) string {
 	return ""
 }
 
-// AddVolume makes a volume, as somebody else would.
+// AddVolume makes a volume that is not gharbor's.
 func (s *Server) AddVolume(name string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -221,7 +221,7 @@ func (c *client) carryOut(name string, command bson.D, database string) bson.D {
 	return c.documents(name, command, database, collection)
 }
 
-// aggregate answers the pipelines that a test asks: samples, and what runs.
+// aggregate answers a test's pipelines: samples, and running operations.
 func (c *client) aggregate(command bson.D, database string) bson.D {
 	collection := textOf(command, "aggregate")
 	stages := listOf(command, "pipeline")
@@ -323,7 +323,7 @@ func (c *client) documents(name string, command bson.D, database, collection str
 	return refuse(59, "CommandNotFound", "no such command: '"+name+"'")
 }
 
-// insert adds documents. One whose _id is there already ends it.
+// insert adds documents. It stops at an _id that exists already.
 func (c *client) insert(documents bson.A, database, collection string) bson.D {
 	n := 0
 	for i, one := range documents {
@@ -344,7 +344,7 @@ func (c *client) insert(documents bson.A, database, collection string) bson.D {
 	return ok(bson.E{Key: "n", Value: n})
 }
 
-// intOf is a number of a command, such as how many documents it wants at once.
+// intOf is a number in a command, such as its batch size.
 func intOf(command bson.D, name string, usual int) int {
 	for _, e := range command {
 		if n, is := number(e.Value); is && e.Key == name {
@@ -354,7 +354,7 @@ func intOf(command bson.D, name string, usual int) int {
 	return usual
 }
 
-// open gives the first documents of an answer, and keeps the others.
+// open returns the first documents of an answer, and keeps the others.
 func (c *client) open(ns string, all []bson.D, most int) bson.D {
 	var id int64
 	first := all[:min(len(all), most)]
@@ -402,7 +402,7 @@ func (c *client) more(command bson.D) bson.D {
 	return batch(id, open.ns, "nextBatch", next)
 }
 
-// fits reports whether a document has the values of a condition.
+// fits reports whether a document fits a condition.
 func fits(d, condition bson.D) bool {
 	for _, want := range condition {
 		i := slices.IndexFunc(d, func(e bson.E) bool { return e.Key == want.Key })
@@ -435,7 +435,7 @@ var operatorsKnown = map[string]func(int) bool{
 	"$lte": func(n int) bool { return n == 0 || n == -1 },
 }
 
-// isOperator reports whether a document holds operators.
+// isOperator reports whether a document has operators.
 func isOperator(d bson.D) bool { return len(d) > 0 && strings.HasPrefix(d[0].Key, "$") }
 
 // unknownOperator is the first operator of a filter that this server does not know.

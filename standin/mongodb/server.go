@@ -1,7 +1,6 @@
-// Package mongodb is a simulated MongoDB server for the demo and for tests of what a real one cannot show here. It does
-// logins by SCRAM, PLAIN and certificates, is a primary, a secondary or alone, finds and adds documents, answers what a
-// test asks, and commits scripted faults. It listens on loopback or a Unix socket only, and keeps its data until
-// it is closed.
+// Package mongodb is a simulated MongoDB server for the demo and for tests. It has logins by SCRAM, PLAIN and
+// certificates, is a primary, a secondary or without a replica set, finds and adds documents, answers what a test
+// asks, and has scripted faults. It listens on loopback or a Unix socket only, and keeps its data until it is closed.
 package mongodb
 
 import (
@@ -22,7 +21,7 @@ import (
 	"gentleharbor/standin/serve"
 )
 
-// Fault is something that a server does wrong, or a state in which a real one is hard to get.
+// Fault is an error of a server, or a state that is hard to produce in a real one.
 type Fault string
 
 // The faults.
@@ -215,7 +214,7 @@ func (c *client) read() (code uint32, id int32, command bson.D, err error) {
 	return code, int32(binary.LittleEndian.Uint32(head[4:])), command, err
 }
 
-// write writes an answer, or commits the fault that is due.
+// write writes an answer, or does the fault that is due.
 func (c *client) write(code uint32, id int32, answer bson.D) error {
 	document, err := bson.Marshal(answer)
 	if err != nil {
@@ -264,10 +263,10 @@ func deep(levels int) []byte {
 	return append(document, make([]byte, levels)...)
 }
 
-// ok is an answer that says that it went well, with more in front.
+// ok is a successful answer, with more values in front.
 func ok(more ...bson.E) bson.D { return append(bson.D(more), bson.E{Key: "ok", Value: 1.0}) }
 
-// refuse returns an answer that says that it did not.
+// refuse returns an error's answer.
 func refuse(code int, name, message string) bson.D {
 	return bson.D{
 		{Key: "ok", Value: 0.0},

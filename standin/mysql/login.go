@@ -32,7 +32,7 @@ const (
 	capsOffered     = 0x81ffa6df &^ capTLS // what a server of version 8 says, but for TLS
 )
 
-// salt is the same for every connection: nothing here is worth a secret.
+// salt is the same for each connection, as nothing here is secret.
 var salt = []byte("ebbtide flood tide 20")[:20]
 
 // session is one connection.
@@ -214,7 +214,7 @@ func (s *session) clientHost() string {
 	return "127.0.0.1"
 }
 
-// find takes the account that fits, the more exact host first.
+// find finds the account that fits, the more exact host first.
 func (s *session) find() (Account, bool) {
 	var best Account
 	found, overTCP := false, s.raw.RemoteAddr().Network() == "tcp"
@@ -227,8 +227,7 @@ func (s *session) find() (Account, bool) {
 	return best, found
 }
 
-// authenticate compares the password by the account's method. An unknown
-// account is asked like any other and gets the same answer.
+// authenticate checks the password by the account's method. An unknown account is asked too, and gets the same error.
 func (s *session) authenticate(response []byte, method string) error {
 	a, known := s.find()
 	if s.Fault == ClearMethod {
@@ -285,9 +284,8 @@ func (s *session) authenticate(response []byte, method string) error {
 	return s.acceptLogin()
 }
 
-// cachingLogin is the server's side of caching_sha2_password: by the hash in
-// the cache, else by the password itself, which comes as it is over TLS or a
-// socket, and under the server's key otherwise.
+// cachingLogin is the server's side of caching_sha2_password: by the hash in the cache, else by the password itself,
+// which comes in the clear over TLS or a socket, and encrypted by the server's key otherwise.
 func (s *session) cachingLogin(a Account, known bool, response []byte) (bool, error) {
 	s.mu.Lock()
 	cached := s.cached[a.User+"@"+a.Host]

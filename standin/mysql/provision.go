@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// accounts are those that are there now: an administrator may have made some.
+// accounts are the present accounts, with those that an administrator made.
 func (s *Server) accounts() []Account {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -22,7 +22,7 @@ func (s *Server) Allow(a Account) {
 	s.Accounts = append(s.Accounts, a)
 }
 
-// Forbid takes the accounts of a user away. Their sessions go on.
+// Forbid removes the accounts of a user. Their sessions go on.
 func (s *Server) Forbid(user string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -36,8 +36,8 @@ func (s *Server) databases() []string {
 	return slices.Clone(s.Databases)
 }
 
-// provision answers what an administrator asks and changes of accounts and databases; done is false for another
-// statement.
+// provision answers an administrator's questions about accounts and databases, and makes changes; done is false for
+// another statement.
 func (s *session) provision(sql string) (done bool, err error) {
 	has := func(part string) bool { return strings.Contains(sql, part) }
 	switch {
@@ -80,7 +80,7 @@ func (s *session) provision(sql string) (done bool, err error) {
 	return s.change(sql)
 }
 
-// change carries out a statement of an administrator.
+// change runs a statement of an administrator.
 func (s *session) change(sql string) (done bool, err error) {
 	first, rest, _ := strings.Cut(sql, " ")
 	words := literals(sql)
@@ -151,7 +151,7 @@ func formOf(words []string) string {
 	return ""
 }
 
-// answerStored answers which accounts of a name there are, and how each password is kept.
+// answerStored answers which accounts of a name exist, and the stored form of each password.
 func (s *session) answerStored(name string) error {
 	if !s.account.Admin {
 		return s.wire.fail(1142, "42000", "SELECT command denied to user for table 'user'")
@@ -169,15 +169,15 @@ func (s *session) answerStored(name string) error {
 	return s.rows([]string{"User", "Host", "plugin", "authentication_string"}, rows)
 }
 
-// nativeForm is what is kept of a password for mysql_native_password.
+// nativeForm is the stored form of a password for mysql_native_password.
 func nativeForm(password string) string {
 	one := sha1.Sum([]byte(password))
 	two := sha1.Sum(one[:])
 	return "*" + strings.ToUpper(hex.EncodeToString(two[:]))
 }
 
-// nativeRight reports whether an answer proves the password of which only the stored form is known: the answer is
-// SHA1(password) XOR SHA1(salt, stored).
+// nativeRight reports whether an answer proves the password, by its stored form: the answer is SHA1(password) XOR
+// SHA1(salt, stored).
 func nativeRight(response []byte, stored string) bool {
 	two, err := hex.DecodeString(strings.TrimPrefix(stored, "*"))
 	if err != nil || len(response) != sha1.Size {
@@ -191,7 +191,7 @@ func nativeRight(response []byte, stored string) bool {
 	return slices.Equal(again[:], two)
 }
 
-// seenOf is from where the connection of a number comes.
+// seenOf is the client's host of the connection with a number.
 func (s *session) seenOf(sql string) string {
 	var number int
 	fmt.Sscanf(sql[strings.LastIndexByte(sql, '=')+1:], "%d", &number)

@@ -1,9 +1,7 @@
-// Package mysql is a simulated MySQL or MariaDB server for the demo and for
-// tests of what a real one cannot show. It does logins by
-// mysql_native_password and caching_sha2_password, TLS with a certificate made
-// at start, accounts by name and host, answers the few questions of a test,
-// and commits scripted faults. It listens on loopback or a Unix socket only
-// and stores nothing.
+// Package mysql is a simulated MySQL or MariaDB server for the demo, and for tests of faults that a real one cannot
+// show. It has logins by mysql_native_password and caching_sha2_password, TLS with a certificate made at start,
+// accounts by name and host, the few answers that a test needs, and scripted faults. It listens on loopback or a Unix
+// socket only and stores nothing.
 package mysql
 
 import (
@@ -89,8 +87,8 @@ type Config struct {
 	Socket    string      // a path to listen on besides TCP
 	Started   time.Time   // zero for some hours ago
 
-	// Answer answers a command by packets; false leaves it to what a test of a profile asks. nil answers nothing
-	// else.
+	// Answer answers a command by packets; where it is nil, or returns false, the server answers only a test's
+	// statements.
 	Answer func(write func(packet []byte) error, command byte, body string) bool
 }
 
@@ -133,7 +131,7 @@ func Start(c Config) (*Server, error) {
 	return s, nil
 }
 
-// Files is what came in answer to wishes for a file.
+// Files are the clients' answers to requests for a file.
 func (s *Server) Files() []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -161,7 +159,7 @@ func (s *Server) serve(conn net.Conn, number int) {
 
 var errEnded = errors.New("ended")
 
-// misbehave commits the faults that come instead of a greeting.
+// misbehave does the faults that come instead of a greeting.
 func (s *session) misbehave() bool {
 	refuse := func(code uint16, text string) {
 		s.wire.write(append([]byte{0xff, byte(code), byte(code >> 8)}, text...))

@@ -48,8 +48,7 @@ func (w *wire) fail(code uint16, state, message string) error {
 	return w.write(append([]byte{0xff, byte(code), byte(code >> 8), '#'}, state+message...))
 }
 
-// text appends a length-encoded string; what the simulated server says is
-// shorter than 64 KiB.
+// text appends a length-encoded string; the simulated server's are shorter than 64 KiB.
 func text(b []byte, s string) []byte {
 	if len(s) < 251 {
 		b = append(b, byte(len(s)))
@@ -94,7 +93,7 @@ func (s *session) rows(columns []string, rows [][]string) error {
 	return s.wire.write(end)
 }
 
-// answer serves statements until the client goes.
+// answer answers statements until the client disconnects.
 func (s *session) answer() {
 	const quit, query, statistics, ping = 1, 3, 9, 14
 	for {
@@ -132,7 +131,7 @@ func (s *session) answer() {
 	}
 }
 
-// takeFile notes what comes in answer to a wish for a file.
+// takeFile notes a client's answer to a request for a file.
 func (s *session) takeFile() {
 	s.wire.conn.SetReadDeadline(time.Now().Add(500 * time.Millisecond))
 	data, _ := io.ReadAll(io.LimitReader(s.wire.conn, maxBody))
@@ -152,7 +151,7 @@ func literals(sql string) []string {
 	return all
 }
 
-// statement answers one of the questions that a test asks.
+// statement answers one of a test's statements.
 func (s *session) statement(sql string) error {
 	if s.account.Expired {
 		return s.wire.fail(1820, "HY000", "You must SET PASSWORD before executing this statement")
@@ -231,7 +230,7 @@ func (s *session) schemata() error {
 
 var variableName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`@@([a-z_]+)`) })
 
-// session answers with the clock, the database and the variables asked for.
+// session answers with the clock, the database and the requested variables.
 func (s *session) session(sql string) error {
 	columns := []string{"clock", "opened"}
 	row := []string{fmt.Sprintf("%.6f", float64(time.Now().UnixMicro())/1e6), s.database}
@@ -313,7 +312,7 @@ func (s *session) users(sql string) error {
 	return s.rows([]string{"User", "Host"}, rows)
 }
 
-// definition is what SHOW CREATE USER says of an account.
+// definition is the SHOW CREATE USER of an account.
 func (s *session) definition(sql string) string {
 	a := s.account
 	if words := literals(sql); len(words) == 2 {

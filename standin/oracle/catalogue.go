@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// catalogue answers what is asked of the data dictionary: the tables and accounts of the server, each table with one
-// column and its index. nil for another question.
+// catalogue answers queries of the data dictionary: tables and accounts, each table with one column and its index;
+// nil for another query.
 func (s *session) catalogue(sql string) *Answer {
 	refused := &Answer{Code: 942, Message: "ORA-00942: table or view does not exist"}
 	me := s.account.User
@@ -91,7 +91,7 @@ func (s *session) schemas() (rows [][]string) {
 	return rows
 }
 
-// accounts are those that an account may see, with what it may see of them.
+// accounts are those that an account may see, with the columns that it may see.
 func (s *session) accounts(sql string, answer func(int, [][]string) *Answer, refused *Answer) *Answer {
 	all := strings.Contains(sql, "dba_users")
 	if all && !s.account.DBA {

@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// The types of the packets that a listener gets and gives.
+// The types of a listener's packets.
 const (
 	typeConnect  = 1
 	typeAccept   = 2
@@ -24,7 +24,7 @@ const maxPacket = 1 << 16
 
 var errOdd = errors.New("not what a client sends")
 
-// read reads one packet; long says how its length is written.
+// read reads one packet; long is for lengths of 32 bits.
 func read(r io.Reader, long bool) (packet []byte, err error) {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(r, head); err != nil {
@@ -50,7 +50,7 @@ type connect struct {
 
 func (c connect) ping() bool { return strings.Contains(c.descriptor, "(COMMAND=ping)") }
 
-// value is the text behind a word of the descriptor.
+// value is the text after a word of the descriptor.
 func (c connect) value(word string) (string, bool) {
 	m := regexp.MustCompile(`(?i)\(` + word + `=([^()]*)\)`).FindStringSubmatch(c.descriptor)
 	if m == nil {
@@ -59,8 +59,7 @@ func (c connect) value(word string) (string, bool) {
 	return m[1], true
 }
 
-// readConnect reads a connect packet, and the data packet behind it where the
-// descriptor is a long one.
+// readConnect reads a connect packet, and the data packet after it where the descriptor is long.
 func readConnect(r io.Reader) (connect, error) {
 	p, err := read(r, false)
 	if err != nil {
@@ -99,8 +98,7 @@ func redirect(text string) []byte {
 	return packet(typeRedirect, binary.BigEndian.AppendUint16(nil, uint16(len(text))), text)
 }
 
-// lowVersion is the version that is accepted: before that in which lengths have 32
-// bits.
+// lowVersion is the accepted version: one before lengths had 32 bits.
 const lowVersion = 314
 
 func accept(wanted connect) []byte {
@@ -172,7 +170,7 @@ func (w *writer) summary(code int, message string) *writer {
 	return w
 }
 
-// reader takes a message's body apart. After its first mistake all is zero.
+// reader reads a message's body. After its first mistake all values are zero.
 type reader struct {
 	b   []byte
 	bad bool

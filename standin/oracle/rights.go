@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// order is a statement of an administrator that is carried out.
+// order is a statement of an administrator that the server runs.
 type order struct {
 	user   string
 	unlock bool
@@ -33,7 +33,7 @@ func orderOf(sql string) *order {
 	return &order{user: bare(user), rights: strings.Split(rights, ", "), table: table}
 }
 
-// rights answers what is asked and told of the rights of accounts. nil for another statement.
+// rights answers queries and statements about the rights of accounts; nil for another statement.
 func (s *session) rights(sql string) *Answer {
 	change := orderOf(sql)
 	asked := strings.Contains(sql, "FROM dba_sys_privs") || strings.Contains(sql, "FROM dba_tab_privs")

@@ -1,11 +1,9 @@
-// Package oracle is a simulated listener and server of Oracle's databases, for the
-// demo and for tests: none can be installed where those run. The listener accepts,
-// refuses with its codes, redirects and asks for the connect packet again, in the
-// clear or within TLS. The server does the login by the 12c verifier as the open-source
-// driver github.com/sijms/go-ora/v2 does it, and answers the few questions of a test
-// in an old version of the protocol, whose forms are the shortest. It listens on
-// loopback only and stores nothing. What it proves is that the tool and that driver
-// are used as they are meant to be, not how a real server behaves.
+// Package oracle is a simulated listener and server of Oracle's databases, for the demo and for tests, as none can be
+// installed there. The listener accepts, refuses with its codes, redirects and asks for the connect packet again,
+// with or without TLS. The server does the login by the 12c verifier as the open-source driver
+// github.com/sijms/go-ora/v2 does it, and answers the few statements of a test in an old version of the protocol,
+// whose forms are the shortest. It listens on loopback only and stores nothing. A test with it shows that gharbor and
+// that driver work together, not how a real server behaves.
 package oracle
 
 import (
@@ -115,7 +113,7 @@ func (s *Server) Logins() int {
 	return s.logins
 }
 
-// Descriptors lists the connect descriptors that came, for tests.
+// Descriptors lists the received connect descriptors, for tests.
 func (s *Server) Descriptors() []string {
 	s.mu.Lock()
 	defer s.mu.Unlock()

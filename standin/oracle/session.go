@@ -86,8 +86,8 @@ func (s *session) one(body []byte) bool {
 	return false
 }
 
-// protocol answers the first message: character sets, and what the server is able to
-// do. Its version of the messages' forms is 2.
+// protocol answers the first message with character sets and the server's capabilities. The version of the message
+// forms is 2.
 func protocol() *writer {
 	w := (&writer{}).bytes(1, 6, 0).bytes([]byte("x86_64/Simulated 1.0\x00")...)
 	w.bytes(0x69, 0x03, 1, 0, 0) // AL32UTF8
@@ -171,7 +171,7 @@ func (s *session) challenge(body []byte) bool {
 	return s.say(w.summary(0, "")) == nil
 }
 
-// states are those of the services, where none is up.
+// states are the states of the services, where none is up.
 func (s *session) states() map[State]bool {
 	all := make(map[State]bool)
 	for _, state := range s.Services {
@@ -264,7 +264,7 @@ func (s *session) opens(a *Account, said map[string]string) bool {
 	return hmac.Equal(open[16:len(open)-pad], []byte(a.Password))
 }
 
-// passwordKey is the key that the server's half goes out under.
+// passwordKey is the key that encrypts the server's half.
 func passwordKey(password string, salt []byte) []byte {
 	long := derive([]byte(password), append(slices.Clone(salt), "AUTH_PBKDF2_SPEEDY_KEY"...), passwordRounds)
 	sum := sha512.Sum512(append(long, salt...))
@@ -303,8 +303,8 @@ func random(n int) []byte {
 
 func upperHex(p []byte) string { return strings.ToUpper(hex.EncodeToString(p)) }
 
-// Do carries out a statement that an administrator would give, of the few that fix an
-// account: ALTER USER … ACCOUNT UNLOCK or IDENTIFIED BY, GRANT CREATE SESSION or SYSDBA.
+// Do runs an administrator's statement about an account: ALTER USER … ACCOUNT UNLOCK or IDENTIFIED BY, GRANT CREATE
+// SESSION or SYSDBA.
 func (s *Server) Do(statement string) error {
 	words := strings.Fields(strings.NewReplacer(`"`, "", ";", "").Replace(statement))
 	s.mu.Lock()

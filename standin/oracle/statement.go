@@ -59,7 +59,7 @@ func (s *session) encodeAnswer(a *Answer) *writer {
 	return table(a.Columns, a.Rows)
 }
 
-// broken waits, and tells whether the client broke the statement off.
+// broken waits, and reports whether the client cancelled the statement.
 func (s *session) broken(wait time.Duration) bool {
 	s.conn.SetReadDeadline(time.Now().Add(wait))
 	defer s.conn.SetReadDeadline(time.Time{})
@@ -67,7 +67,7 @@ func (s *session) broken(wait time.Duration) bool {
 	return err == nil && p[4] == typeMarker
 }
 
-// statement answers a query out of a few that are known by their beginnings.
+// statement answers a few known queries, by their beginnings.
 func (s *session) statement(sql string) *writer {
 	switch {
 	case strings.HasPrefix(sql, "SELECT SYS_CONTEXT('USERENV','SESSION_USER')"):
@@ -122,7 +122,7 @@ func (s *session) statement(sql string) *writer {
 	return (&writer{}).summary(900, "ORA-00900: invalid SQL statement")
 }
 
-// quotedText is the text in quotes behind some words of a statement.
+// quotedText is the text in quotes after some words of a statement.
 func quotedText(sql, before string) string {
 	m := regexp.MustCompile(regexp.QuoteMeta(before) + `'([^']*)'`).FindStringSubmatch(sql)
 	if m == nil {
@@ -131,7 +131,7 @@ func quotedText(sql, before string) string {
 	return m[1]
 }
 
-// sqlOf takes the statement's text out of a message that executes it.
+// sqlOf is the statement's text in a message that executes it.
 func sqlOf(body []byte) (string, bool) {
 	r := &reader{b: body[3:]}
 	options := r.number()
@@ -157,7 +157,7 @@ func sqlOf(body []byte) (string, bool) {
 	return sql, !r.bad && sql != ""
 }
 
-// valuesOf takes the values of n parameters out of the end of a message that executes a statement.
+// valuesOf are the values of n parameters at the end of a message that executes a statement.
 func valuesOf(body []byte, n int) []string {
 	for at := len(body) - 1; at > 0 && n > 0; at-- {
 		if body[at] != 7 {

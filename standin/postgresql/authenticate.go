@@ -19,9 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 )
 
-// authenticate asks for the password by the role's method. As a real server
-// does, it asks an unknown role too and then gives the same answer as for a
-// wrong password.
+// authenticate asks for the password by the role's method. As a real server does, it also asks an unknown role, and
+// then sends the error of a wrong password.
 func (s *session) authenticate(role Role, known bool) error {
 	wrong := func() error {
 		return s.refuse("28P01", "auth_failed", fmt.Sprintf("password authentication failed for user \"%s\"", s.user))
@@ -91,7 +90,7 @@ func peersOf(secure *tls.Conn) []*x509.Certificate {
 	return secure.ConnectionState().PeerCertificates
 }
 
-// faultAtPassword commits the faults of a server that has the password.
+// faultAtPassword does the faults of a server that has the password.
 func (s *session) faultAtPassword() bool {
 	if s.PasswordCame != nil {
 		s.PasswordCame()
@@ -175,13 +174,14 @@ func (s *session) scram(role Role) (bool, error) {
 	return true, nil
 }
 
-// scramKeys are what a server keeps of a password (RFC 5802, section 3).
+// scramKeys are a server's stored form of a password (RFC 5802, section 3).
 type scramKeys struct {
 	salt, stored, server []byte
 	rounds               int
 }
 
-// verifier is what is kept of a role's password, of an unknown role's too: a client can't tell.
+// verifier is the stored form of a role's password; an unknown role has one too, so that a client can't see the
+// difference.
 func (r Role) verifier() string {
 	const rounds = 4096
 	if r.Verifier != "" {

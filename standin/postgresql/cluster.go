@@ -8,8 +8,8 @@ import (
 	"sync"
 )
 
-// cluster is what statements of an administrator change: the roles, the databases, and who may do what. All sessions of
-// a server share it.
+// cluster is what an administrator's statements change: the roles, the databases and the rights. All sessions of a
+// server share it.
 type cluster struct {
 	mu        sync.Mutex
 	roles     map[string]Role
@@ -83,7 +83,7 @@ func (c *cluster) all() map[string]Role {
 	return maps.Clone(c.roles)
 }
 
-// words are those of a statement: names without their quotes, texts without theirs, no commas and no semicolon.
+// words are those of a statement: names and texts without quotes, no commas and no semicolon.
 func words(statement string) (all []string) {
 	var quote rune
 	word := ""
@@ -114,7 +114,7 @@ func words(statement string) (all []string) {
 // codes are the letters of kinds of things (PostgreSQL documentation, "pg_default_acl").
 var codes = map[string]string{"TABLES": "r", "SEQUENCES": "S", "FUNCTIONS": "f", "SCHEMAS": "n"}
 
-// run carries a statement of an administrator out in a database; tag is "" for one that is none.
+// run runs an administrator's statement in a database; tag is "" for another statement.
 func (c *cluster) run(statement, database string) (tag string, err error) {
 	w := words(statement)
 	if len(w) < 3 {
@@ -180,7 +180,7 @@ func (c *cluster) setRole(name string, options []string, create bool) error {
 	return nil
 }
 
-// grant gives rights on all that is there of a kind, or takes them.
+// grant gives or takes rights on all things of a kind.
 func (c *cluster) grant(w []string, database string) {
 	all := slices.Index(w, "ALL")
 	on := slices.Index(w, "ON")

@@ -6,12 +6,12 @@ import (
 	"time"
 )
 
-// rightWords are the rights that are asked for by name.
+// rightWords are the names of rights in queries.
 var rightWords = []string{
 	"SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER", "USAGE", "EXECUTE",
 }
 
-// question answers what an administrator asks before a change; ok is false for another question.
+// question answers an administrator's queries before a change; ok is false for another query.
 func (s *session) question(query string) (columns []string, rows [][][]byte, ok bool) {
 	table, ok := s.answerProvision(query)
 	if !ok {
@@ -110,7 +110,7 @@ func (s *session) answerProvision(query string) (rows [][]string, ok bool) {
 	return nil, false
 }
 
-// lacking are the schemas in which a role lacks one of the rights that a question names.
+// lacking are the schemas in which a role lacks one of the rights in a query.
 func (c *cluster) lacking(query, role, database string) [][]string {
 	if !strings.Contains(query, "has_table_privilege") || c.owners[database] == role || c.empty[database] {
 		return nil // there are tables alone, and none in a database that was made just now

@@ -1,8 +1,6 @@
-// Package postgresql is a simulated PostgreSQL server for the demo and for
-// tests of what a real one cannot show. It does SCRAM-SHA-256, MD5 and
-// cleartext logins, TLS with a certificate made at start, answers the few
-// catalogue questions of a test, and commits scripted faults. It listens on
-// loopback only and stores nothing.
+// Package postgresql is a simulated PostgreSQL server for the demo, and for tests of faults that a real one cannot
+// show. It has SCRAM-SHA-256, MD5 and cleartext logins, TLS with a certificate made at start, the few catalogue
+// queries of a test, and scripted faults. It listens on loopback only and stores nothing.
 package postgresql
 
 import (
@@ -49,8 +47,7 @@ const (
 	HangTLS       Fault = "hang-tls"       // agrees to TLS and stops
 )
 
-// Role is an account. Method is how it is asked: "scram-sha-256", "md5",
-// "password" or "trust".
+// Role is an account. Method is its login method: "scram-sha-256", "md5", "password" or "trust".
 type Role struct {
 	Password  string
 	Verifier  string // in place of a password: what is kept of one for SCRAM
@@ -75,12 +72,12 @@ type Config struct {
 	OnlyTLS   bool        // the access rules have only hostssl lines
 	Address   string      // "" for 127.0.0.1 and a free port
 
-	// Answer answers a statement and the values of its parameters, up to where the server is ready for the next;
-	// false leaves it to what a test of a profile asks. nil answers nothing else.
+	// Answer answers a statement with the values of its parameters, up to ReadyForQuery; where it is nil, or returns
+	// false, the server answers only a test's statements.
 	Answer  func(to *pgproto3.Backend, statement string, values [][]byte) bool
 	cluster *cluster // shared by what answers statements and the server; nil for one made of Roles and Databases
 
-	// PasswordCame is called when a client has sent its password, or the proof of it; nil for nobody.
+	// PasswordCame is called after a client has sent its password, or the proof of it; it may be nil.
 	PasswordCame func()
 
 	// Cancelled gets a request to cancel a statement; nil for none.
@@ -135,7 +132,7 @@ func (s *Server) serve(conn net.Conn) {
 	}
 }
 
-// misbehave commits the faults that come before any protocol.
+// misbehave does the faults before any message.
 func (s *Server) misbehave(conn net.Conn) bool {
 	switch s.Fault {
 	case Silent:
@@ -165,8 +162,7 @@ func (s *Server) misbehave(conn net.Conn) bool {
 
 var errEnded = errors.New("ended")
 
-// greet answers the requests that come before the startup message, which it
-// leaves to be read.
+// greet answers the requests before the startup message, which it leaves unread.
 func (s *Server) greet(conn net.Conn) (net.Conn, bool, error) {
 	head := make([]byte, 8)
 	if _, err := io.ReadFull(conn, head); err != nil {
@@ -229,7 +225,7 @@ func (s *Server) wait() {
 	}
 }
 
-// pushedBack gives back bytes that were read to see what comes.
+// pushedBack puts back bytes that were read to see what comes.
 type pushedBack struct {
 	net.Conn
 	front []byte

@@ -90,7 +90,7 @@ func (s *session) login() error {
 	return s.backend.Flush()
 }
 
-// faultAtStartup commits the faults that answer a startup message.
+// faultAtStartup does the faults that answer a startup message.
 func (s *session) faultAtStartup() error {
 	switch s.Fault {
 	case Starting:
@@ -121,7 +121,7 @@ func onOff(on bool) string {
 	return "off"
 }
 
-// refuseStatement commits the faults that answer every statement, once the whole of it has come.
+// refuseStatement does the faults that answer every statement, after all of it has come.
 func (s *session) refuseStatement(message pgproto3.FrontendMessage) error {
 	refusal := &pgproto3.ErrorResponse{Severity: "ERROR", Code: "42501", Routine: "aclcheck_error", File: "aclchk.c",
 		Message: "permission denied for function set_config"}
@@ -140,7 +140,7 @@ func (s *session) refuseStatement(message pgproto3.FrontendMessage) error {
 	return nil
 }
 
-// answer serves statements until the client goes.
+// answer answers statements until the client disconnects.
 func (s *session) answer() {
 	for {
 		message, err := s.backend.Receive()
@@ -220,7 +220,7 @@ func (s *session) answer() {
 	}
 }
 
-// changed carries out what an administrator changes; false for another statement.
+// changed runs an administrator's change; false for another statement.
 func (s *session) changed(query string) bool {
 	role, _ := s.cluster.role(s.user)
 	w := words(strings.TrimSpace(query))
@@ -241,7 +241,7 @@ func (s *session) changed(query string) bool {
 	return true
 }
 
-// isComment reports whether a statement is nothing but a comment: drivers send one to see whether the server answers.
+// isComment reports whether a statement is only a comment: drivers send one to check that the server answers.
 func isComment(statement string) bool {
 	return strings.HasPrefix(statement, "--") && !strings.Contains(statement, "\n")
 }
@@ -290,8 +290,7 @@ func (s *session) data(rows [][][]byte) {
 
 var columnName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`AS "([a-z_]+)"`) })
 
-// rows answers a question about the catalogue. A question that names its
-// columns gets the simulated value of each.
+// rows answers a query of the catalogue. One that names its columns gets the simulated value of each.
 func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 	if columns, rows, ok := s.question(query); ok {
 		return columns, rows
@@ -331,7 +330,7 @@ func (s *session) rows(query string) (columns []string, rows [][][]byte) {
 	return columns, [][][]byte{row}
 }
 
-// value is what the simulated server says of itself.
+// value is a fact of the simulated server.
 func (s *session) value(name string) string {
 	switch name {
 	case "user":
@@ -372,7 +371,7 @@ func (s *session) argument() string {
 	return string(s.arguments[0])
 }
 
-// absent returns the words of the array argument that are not among those.
+// absent returns the words of the array argument that are not among the given ones.
 func (s *session) absent(present []string) (rows [][][]byte) {
 	for word := range strings.SplitSeq(strings.Trim(s.argument(), "{}"), ",") {
 		word = strings.Trim(word, `"`)

@@ -13,7 +13,7 @@ import (
 	"gentleharbor/standin/store"
 )
 
-// Statements answers statements from a store, and what browse asks of the catalogue. It is a Config's Answer.
+// Statements answers statements from a store, and browse's queries of the catalogue. It is a Config's Answer.
 func Statements(s *store.Store, config *Config) func(*pgproto3.Backend, string, [][]byte) bool {
 	if config.cluster == nil {
 		config.cluster = newCluster(config)
@@ -176,7 +176,7 @@ func (a *storeAnswerer) refuse(to *pgproto3.Backend, err error) {
 	to.Send(e)
 }
 
-// take takes the data of COPY, up to a row that does not fit. It is false where the client has gone.
+// take reads the data of COPY, up to a row that does not fit. It is false where the client has disconnected.
 func (a *storeAnswerer) take(to *pgproto3.Backend, answer *store.Answer) bool {
 	formats := make([]uint16, len(answer.Into))
 	to.Send(&pgproto3.CopyInResponse{ColumnFormatCodes: formats})
@@ -236,7 +236,7 @@ func withLine(err error, table string, line int) error {
 	return &copied
 }
 
-// catalogue answers what browse and load ask: how many columns there are, and the rows.
+// catalogue answers the queries of browse and load, with the number of columns and the rows.
 func (a *storeAnswerer) catalogue(text string, values [][]byte) (columns int, rows [][]string, ok bool) {
 	tables, counts := a.store.Tables()
 	size := func(n int) string { return fmt.Sprint(8192 * (2 + n/80)) }

@@ -1,5 +1,5 @@
-// Package redis is a simulated Redis server for the demo and for tests of what a real one cannot show. It knows users
-// with passwords, some commands on texts, hashes and lists, the facts that a test asks for, and commits scripted
+// Package redis is a simulated Redis server for the demo, and for tests of faults that a real one cannot show. It has
+// users with passwords, some commands on texts, hashes and lists, the facts that a test asks for, and scripted
 // faults. It listens on loopback or a Unix socket only, and keeps its data until it is closed.
 package redis
 
@@ -20,7 +20,7 @@ import (
 	"gentleharbor/standin/serve"
 )
 
-// Fault is something that a server does wrong, or a state in which a real one is hard to get.
+// Fault is an error of a server, or a state that is hard to produce in a real one.
 type Fault string
 
 // The faults.
@@ -208,7 +208,7 @@ func (c *client) pairs(all ...string) {
 	}
 }
 
-// answer answers a command. It says whether the connection goes on.
+// answer answers a command. It reports whether the connection goes on.
 func (c *client) answer(words []string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -254,7 +254,7 @@ func (c *client) answer(words []string) bool {
 	return true
 }
 
-// misbehave commits the server's fault where its time has come.
+// misbehave does the server's fault if it is due.
 func (c *client) misbehave(command string) (done, goesOn bool) {
 	refusals := map[Fault]string{
 		Protected: "DENIED Redis is running in protected mode because protected mode is enabled and no password is set.",
@@ -388,7 +388,7 @@ func (c *client) wait() {
 	c.refuse("UNBLOCKED client unblocked via CLIENT UNBLOCK")
 }
 
-// unblock ends the wait of a client, and says of how many.
+// unblock ends the wait of a client, and returns how many it ended.
 func (s *Server) unblock() int {
 	if s.waiting == nil {
 		return 0

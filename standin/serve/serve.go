@@ -10,10 +10,10 @@ import (
 	"gentleharbor/core/defect"
 )
 
-// maxOpen bounds the connections of a server that is there to be looked at.
+// maxOpen bounds the connections of a simulated server.
 const maxOpen = 1000
 
-// Listeners are the places that a server listens on, and its connections.
+// Listeners has the addresses on which a server listens, and its connections.
 type Listeners struct {
 	all   []net.Listener
 	group defect.Group
@@ -22,8 +22,7 @@ type Listeners struct {
 	count int
 }
 
-// Listen adds a place: "tcp" and a loopback address, port 0 for a free one, or
-// "unix" and a path.
+// Listen adds an address: "tcp" and a loopback address, port 0 for a free one, or "unix" and a path.
 func (l *Listeners) Listen(network, address string) error {
 	listener, err := net.Listen(network, address)
 	if err == nil {
@@ -44,8 +43,7 @@ func (l *Listeners) ListenAt(socket string) error {
 	return err
 }
 
-// Serve hands every connection to handle, with its number, until Close. It does
-// not wait.
+// Serve calls handle with each connection and its number, until Close. It does not wait.
 func (l *Listeners) Serve(handle func(conn net.Conn, number int)) {
 	l.open = make(map[net.Conn]bool)
 	for _, listener := range l.all {
@@ -89,7 +87,7 @@ func (l *Listeners) remove(conn net.Conn) {
 	delete(l.open, conn)
 }
 
-// Port is the port on 127.0.0.1 that was listened on first.
+// Port is the first port on 127.0.0.1.
 func (l *Listeners) Port() int { return l.all[0].Addr().(*net.TCPAddr).Port }
 
 // Connections is how many were made so far.
@@ -112,7 +110,7 @@ func (l *Listeners) Close() {
 	l.group.Wait()
 }
 
-// ClosedPort finds a port of 127.0.0.1 that nothing listens on. It is the near end of a connection that stays open
+// ClosedPort finds a port of 127.0.0.1 on which nothing listens. It is the near end of a connection that stays open
 // until release, so that no other program gets it.
 func ClosedPort() (port int, release func(), err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")

@@ -1,7 +1,6 @@
-// Package ssh is a simulated jump host for the demo and for tests of what a real one
-// cannot show. It lets accounts in by key, by password or by questions, forwards
-// connections to the addresses that it knows by name, and commits scripted faults.
-// It runs no command and gives no shell. It listens on loopback only.
+// Package ssh is a simulated jump host for the demo, and for tests of faults that a real one cannot show. Accounts
+// log in by key, by password or by questions. It forwards connections to addresses that it knows by name, and has
+// scripted faults. It runs no command and has no shell. It listens on loopback only.
 package ssh
 
 import (
@@ -148,7 +147,7 @@ func (s *Server) serve(conn net.Conn) {
 	group.Wait()
 }
 
-// misbehave commits a fault of the greeting; done is whether that was all.
+// misbehave does a fault of the greeting; done is whether that was all.
 func (s *Server) misbehave(conn net.Conn) (done bool) {
 	switch s.Fault {
 	case Silent:
@@ -222,7 +221,7 @@ func (s *Server) question(meta ssh.ConnMetadata, ask ssh.KeyboardInteractiveChal
 	return nil, nil
 }
 
-// requests answers what is asked of the connection as a whole.
+// requests answers requests about the whole connection.
 func (s *Server) requests(all <-chan *ssh.Request) {
 	for r := range all {
 		if r.WantReply {
@@ -290,7 +289,7 @@ func (s *Server) channel(c ssh.NewChannel, gone <-chan struct{}) {
 	<-done
 }
 
-// KnownLine is the line by which a known-hosts file knows the server.
+// KnownLine is the server's line in a known-hosts file.
 func (s *Server) KnownLine() string {
 	return fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), bytes.TrimSpace(ssh.MarshalAuthorizedKey(s.HostKey.PublicKey())))
 }

@@ -129,7 +129,7 @@ func (p *parser) name() (string, error) {
 	return t.word, nil
 }
 
-// table reads the name of a table that is there.
+// table reads the name of an existing table.
 func (p *parser) table() (*Table, error) {
 	place := p.peek().place
 	name, err := p.name()
@@ -221,7 +221,7 @@ func (p *parser) createTable() (*Answer, error) {
 	return &Answer{Tag: "CREATE TABLE"}, nil
 }
 
-// definition reads a column of a table that is made.
+// definition reads a column of a new table.
 func (p *parser) definition() (c Column, err error) {
 	if c.Name, err = p.name(); err != nil {
 		return c, err

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// outputColumn is one column of what a query gives.
+// outputColumn is one column of a query's result.
 type outputColumn struct {
 	name   string
 	column int    // of the table; -1 for none
@@ -38,7 +38,7 @@ type order struct {
 	down bool
 }
 
-// selectRows carries out a query on one table, or on none.
+// selectRows runs a query on one table, or on none.
 func (p *parser) selectRows() (*Answer, error) {
 	from := slices.IndexFunc(p.tokens, func(t token) bool { return t.kind == 'w' && t.word == "from" })
 	q := &query{table: &Table{Rows: [][]*string{{}}}, limit: -1}
@@ -201,7 +201,7 @@ func (p *parser) condition(t *Table) (c condition, err error) {
 	return c, err
 }
 
-// place reads a column of what is shown, by its number or its name.
+// place reads a column of the result, by its number or its name.
 func (p *parser) place(q *query) (int, error) {
 	t := p.peek()
 	if t.kind == 'n' {
@@ -320,7 +320,7 @@ func (q *query) run() *Answer {
 	return answer
 }
 
-// valueOf is what is shown of some rows that belong together.
+// valueOf is a column's value for a group of rows.
 func (one outputColumn) valueOf(rows [][]*string, t *Table) *string {
 	text := func(n int) *string { s := strconv.Itoa(n); return &s }
 	switch {

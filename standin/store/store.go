@@ -1,6 +1,6 @@
-// Package store is a small database in memory behind the simulated servers: tables with rows of texts, and as much of
-// SQL as the demo and the docs show. It keeps no transactions and checks no types but numbers. What it does not know it
-// refuses as a syntax error.
+// Package store is a small database in memory behind the simulated servers: tables with rows of texts, and as much
+// SQL as the demo and the docs need. It has no transactions, and of types it checks only numbers. It refuses unknown
+// statements as a syntax error.
 package store
 
 import (
@@ -84,7 +84,7 @@ func (s *Store) Run(text string, values []*string) (*Answer, error) {
 	return answer, err
 }
 
-// Take adds a row of the data that a statement takes. Its error is an *Error.
+// Take adds a row of a statement's data. Its error is an *Error.
 func (s *Store) Take(t *Table, into []int, values []*string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -134,7 +134,7 @@ func (t *Table) add(into []int, values []*string) error {
 	return nil
 }
 
-// note notes the key of a row that is there, or no longer.
+// note adds or removes the key of a row.
 func (t *Table) note(row []*string, there bool) {
 	if t.keys == nil {
 		t.keys = make(map[string]bool)
@@ -173,7 +173,7 @@ func compare(a, b *string, number bool) int {
 	return strings.Compare(*a, *b)
 }
 
-// Fields takes a line of data apart: tabs between values, \N for NULL.
+// Fields splits a line of data: tabs between values, \N for NULL.
 func Fields(line string) (values []*string) {
 	for text := range strings.SplitSeq(line, "\t") {
 		if text == `\N` {

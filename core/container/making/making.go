@@ -1,7 +1,6 @@
-// Package making makes containers from profiles, and removes them: the image, a volume for
-// the data, secrets handed over as files, a port on loopback, a health check. What was
-// made is known by its labels, and nothing else is touched. It stands beside package
-// container, which finds them.
+// Package making makes containers for profiles, and removes them: with a volume for the data, secrets as files, a
+// port on loopback and a health check. It recognises its containers and volumes by labels, and changes no others. It
+// stands beside package find, which finds containers.
 package making
 
 import (
@@ -15,8 +14,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// PullImage fetches the plan's image. told is given the bytes that have come and those that
-// will.
+// PullImage fetches the plan's image. It calls told with the bytes that have come and the bytes in all.
 func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *finding.Finding {
 	name, tag := p.Image, "latest"
 	if at := strings.LastIndexAny(name, ":@"); at > strings.LastIndexByte(name, '/') {
@@ -40,7 +38,7 @@ func (p *Plan) PullImage(ctx context.Context, told func(have, want int64)) *find
 	return nil
 }
 
-// noImage is the finding for an image that could not be had.
+// noImage is the finding for an image that could not be fetched.
 func (p *Plan) noImage(err error) *finding.Finding {
 	var failed *api.Error
 	if errors.As(err, &failed) && failed.Kind != api.Refused {
@@ -53,9 +51,8 @@ func (p *Plan) noImage(err error) *finding.Finding {
 		Suggest("%s images   # those that are there", p.client.CLIName())
 }
 
-// Make makes the container, with its volumes and secrets, and starts it. values are the
-// secrets by the variables of the plan's. What was made is taken away again where a
-// step fails: nothing half-made stays.
+// Make makes the container, with its volumes and secrets, and starts it. values are the secrets, by the plan's
+// variables. Where a step fails, it removes what it made.
 func (p *Plan) Make(ctx context.Context, engines *find.Engines,
 	values map[string]secret.Value) (undo func(), found *finding.Finding) {
 	var undos []func(context.Context)
@@ -144,14 +141,13 @@ func (p *Plan) explainStart(ctx context.Context, engines *find.Engines, id strin
 	return find.FindingOf(err)
 }
 
-// Removal is what became of a container's volumes.
+// Removal is what was done with a container's volumes.
 type Removal struct {
 	Volume string // with the data, "" where it has none of its own
 	Gone   bool   // with the container
 }
 
-// Remove removes a container that was made here, with its secrets. Its data stay in
-// their volume, unless data says that they shall go too.
+// Remove removes a container that gharbor made, with its secrets. The data stay in their volume, unless data is true.
 func Remove(ctx context.Context, client *api.Client, one *api.Container, data bool) (Removal, *finding.Finding) {
 	removed := Removal{Volume: one.Config.Labels[DataLabel]}
 	if one.State.Running || one.State.Status == "restarting" {

@@ -19,7 +19,7 @@ import (
 	"gentleharbor/core/finding"
 )
 
-// The labels of what was made here: on the container, and on its volumes.
+// The labels on containers that gharbor made, and on their volumes.
 const (
 	profileLabel = "gentle-harbor.profile" // the profile that it was made for
 	DataLabel    = "gentle-harbor.data"    // on the container: the volume with its data
@@ -41,7 +41,7 @@ type Request struct {
 	Port   int
 	Volume string          // for the data; "" for NAME-data
 	Mounts []api.SpecMount // folders and files of the host that it is to see
-	// Again is the command that wishes the same with another value for a flag, for lines to try.
+	// Again is the same command with another value for a flag, for lines to try.
 	Again func(flag, value string) string
 }
 
@@ -61,7 +61,7 @@ type Plan struct {
 	uid    int // whose the secrets are, in the container
 }
 
-// ServerSecret is a secret that the server is to be given, by a variable of the image.
+// ServerSecret is a secret for the server, by a variable of the image.
 type ServerSecret struct {
 	Variable string // "SERVER_PASSWORD"
 	Entry    string // of the wallet
@@ -107,7 +107,7 @@ func ValidImage(s string) bool {
 	return len(s) <= most && imageName().MatchString(s) && !strings.Contains(s, "..")
 }
 
-// Draft is how a container would be made as wished, as far as no engine is asked.
+// Draft is the plan for a request, without asking an engine.
 func Draft(w Request) *Plan {
 	if w.Volume == "" {
 		w.Volume = w.Name + "-data"
@@ -125,7 +125,7 @@ func Draft(w Request) *Plan {
 	return p
 }
 
-// New finds out how a container can be made as wished; nothing is changed yet.
+// New makes the plan for a request. It changes nothing.
 func New(ctx context.Context, client *api.Client, w Request) (*Plan, *finding.Finding) {
 	p := Draft(w)
 	p.client = client
@@ -149,8 +149,7 @@ func New(ctx context.Context, client *api.Client, w Request) (*Plan, *finding.Fi
 	return p, p.choosePort(ctx)
 }
 
-// foreignSecrets is the finding for a volume of the secrets' name that was not made here:
-// nothing is written into it.
+// foreignSecrets is the finding for a volume with the secrets' name that gharbor did not make, and does not write to.
 func (p *Plan) foreignSecrets(ctx context.Context) *finding.Finding {
 	if p.Secretly == "" {
 		return nil
@@ -184,8 +183,7 @@ func (w Request) again(flag, value string) string {
 	return fmt.Sprintf("gharbor container make %s -image %s -%s %s", w.Profile, w.Image, flag, clean.Shell(value))
 }
 
-// takeImage takes from an image whose account its server is started by, and where it
-// has its data.
+// takeImage reads from an image the account that starts its server, and the folder of its data.
 func (p *Plan) takeImage(image api.Image) {
 	if len(image.Config.Volumes) == 1 {
 		for folder := range image.Config.Volumes {
@@ -204,7 +202,7 @@ func (p *Plan) takeImage(image api.Image) {
 	}
 }
 
-// account sets the variables that give the image the account.
+// account sets the image's variables for the account.
 func (p *Plan) account() {
 	r := p.Engine.Image.Recipe
 	root := ""
@@ -237,8 +235,8 @@ func (p *Plan) account() {
 	set(r.Database, p.Database)
 }
 
-// choosePort finds the port of loopback at which the server will be published: the one
-// wished for, else its usual one, else any that is free.
+// choosePort finds the loopback port at which to publish the server: the requested one, else its usual one, else any
+// free one.
 func (p *Plan) choosePort(ctx context.Context) *finding.Finding {
 	wanted := p.Port
 	if wanted == 0 {

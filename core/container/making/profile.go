@@ -15,7 +15,7 @@ import (
 	"gentleharbor/core/secret"
 )
 
-// Refusal is the error for a profile of which no container can be made as asked for.
+// Refusal says why no container can be made for a request.
 type Refusal struct {
 	Why string
 	Try []string // commands to paste
@@ -25,7 +25,7 @@ func (r *Refusal) Error() string { return r.Why }
 
 func newRefusal(why string, try ...string) error { return &Refusal{why, try} }
 
-// Fits reports whether a container can be made of a profile: nil, or a *Refused.
+// Fits returns nil where a container can be made for a profile, else a *Refusal.
 func Fits(p *resolve.Profile) error {
 	called, in := address.ContainerOf(p)
 	local := p.Address().OneHost() && p.Local()
@@ -85,9 +85,8 @@ func validName(s string) bool {
 	return ok && !one.Compose()
 }
 
-// Changes are what changes in a profile when the container is made at an engine: it leads to the container then.
-// endpoint is the engine's, "" where profiles need not name it. The password stays where the profile's own source
-// has it where own is true; else the wallet has or gets it.
+// Changes are the changes of a profile for its new container. endpoint is the engine's, "" where profiles need not
+// name it. Where own is true, the password stays in the profile's own source; else it is in the wallet.
 func (p *Plan) Changes(of *resolve.Profile, endpoint string) (changes []schema.Override, own bool, err error) {
 	set := func(k key.Name, value string) {
 		field := of.Schema().Field(k)
@@ -116,7 +115,7 @@ func (p *Plan) Changes(of *resolve.Profile, endpoint string) (changes []schema.O
 	return changes, own, err
 }
 
-// ImageEngine is the word of the engine that an image's name says it is of, "" where it says none.
+// ImageEngine is the word of the engine in an image's name, "" for none.
 func ImageEngine(engines engine.Set, image string) string {
 	if declared, _, ok := (find.Catalog{Known: engines}).Describe(nil, image, nil); ok {
 		return declared.Engine

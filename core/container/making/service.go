@@ -17,7 +17,7 @@ const (
 	numberLabel  = "com.docker.compose.container-number"
 )
 
-// Service is a service of a compose file of which no container was made yet.
+// Service is a service of a compose file without a container.
 type Service struct {
 	Project, Name string
 	Container     string // the name of the container to make
@@ -29,8 +29,8 @@ type Service struct {
 	Mounts        []api.SpecMount     // files and folders of the machine
 }
 
-// MakeService makes a container of a service, and starts it. It has the labels by which the compose file's own tools
-// find it again. What was made is taken away where a step fails; volumes stay, as data may be in them.
+// MakeService makes a service's container, and starts it. The container has the labels by which the compose file's
+// own tools find it. Where a step fails, the container is removed; volumes stay, as they may have data.
 func MakeService(ctx context.Context, client *api.Client, s Service) (id string, found *finding.Finding) {
 	for _, volume := range s.Volumes {
 		_, here, err := client.HasVolume(ctx, volume)

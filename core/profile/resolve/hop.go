@@ -191,7 +191,7 @@ func (h Hop) BoundWord() string {
 	return word
 }
 
-// BoundHops are the BoundWords of all hops, in order from here.
+// BoundHops has the BoundWord of each hop, in order from here.
 func (r *Profile) BoundHops() []string {
 	var words []string
 	for _, h := range r.Hops() {
