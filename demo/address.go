@@ -17,7 +17,7 @@ func address(s *stage) {
 	s.failed = errors.Join(file("authority.pem", string(s.authority.PEM)), file("known_hosts", s.gate.KnownLine()+"\n"),
 		file("profiles.toml", s.tideProfiles()+program))
 	s.step("The tide database is behind a jump host, and wants verified TLS and a password.", 0, "test", "tides", "-brief")
-	s.step("A local address for it, that logs in for whoever of your programs connects.", 0, "tunnel", "open", "tides",
+	s.step("A local address for it, which logs in for your programs.", 0, "tunnel", "open", "tides",
 		"-login", "-socket", run, "-background", "-lifetime", "5m")
 	s.step("What a program has in its settings: a socket, a user, no password.", 0, "show", "tidebook")
 	s.step("It is in the right database.", 0, "test", "tidebook")
@@ -25,6 +25,6 @@ func address(s *stage) {
 		"-override", "user=curator")
 	s.step("Who opened it sees why.", 0, "tunnel", "show", "tides")
 	s.step("Close it.", 0, "tunnel", "close", "tides")
-	s.step("Or for one program alone, for as long as it runs.", 0, "with", "tides", "-login", "--", "printenv", "PGUSER",
+	s.step("Or for only one program, as long as it runs.", 0, "with", "tides", "-login", "--", "printenv", "PGUSER",
 		"PGDATABASE")
 }

@@ -75,7 +75,7 @@ func archive(s *stage) {
 	open := []string{"-passphrase-file", pass}
 	s.step("One name for where the archive lives: two machines, and the service that their listener knows.", 0,
 		"alias", "add", "archive", "engine=oracle", "addresses="+a+","+b, "service=SKEIN", "tls=verified", "tls-ca="+ca)
-	s.step("Where does that lead? The names stand in [hosts], which is asked before DNS.", 0, "alias", "resolve",
+	s.step("Where does that lead? The names are in [hosts], which comes before DNS.", 0, "alias", "resolve",
 		"archive")
 	s.step("Knock, before anybody logs in. One machine is down tonight; the other knows the service.", 5, "alias",
 		"knock", "archive")

@@ -132,11 +132,11 @@ func members(s *stage) {
 	s.step("The instance itself runs now. What is still in the way?", 1, "test", "members")
 	s.step("Switched on.", 0, "cloud", "switch-on", "members", "remote-access")
 	s.step("And the network lets nobody in.", 1, "test", "members")
-	s.step("For ten minutes, this machine alone.", 0, "cloud", "allow", "members", "-lifetime", "10m")
-	s.step("Ready. The login ends by itself, and is in no file.", 0, "test", "members")
+	s.step("For ten minutes, only this machine.", 0, "cloud", "allow", "members", "-lifetime", "10m")
+	s.step("Ready. The login expires by itself, and is in no file.", 0, "test", "members")
 	s.step("The committee's instance makes no logins; its administrator has no password yet.", 0, "cloud", "adopt",
 		"station/estuary-committee", "committee")
-	s.step("Set once, told once, into the wallet, for this instance alone.", 0,
+	s.step("Set once, shown once, into the wallet, only for this instance.", 0,
 		append([]string{"cloud", "first-password", "committee"}, open...)...)
 	s.step("Ready.", 0, "test", "committee", "-brief")
 	s.step("The door is shut behind us.", 0, "cloud", "disallow", "members")

@@ -139,6 +139,6 @@ func ringing(s *stage) {
 	s.step("The next season shall have a server of its own, in a container that is not there yet.", 0,
 		"add", "next-season", "-engine", "mariadb", "-container", "saltmarsh-next-season", "-user", "ringer", "-database",
 		"ringing")
-	s.step("What would be made? Published on 127.0.0.1 alone, its password made into the wallet.", 0, "container",
+	s.step("What would be made? Published only on 127.0.0.1, with a new password in the wallet.", 0, "container",
 		"make", "next-season", "-image", "mariadb:10.11", "-dry-run")
 }

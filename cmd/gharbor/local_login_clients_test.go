@@ -312,7 +312,7 @@ func TestLocalLoginPassword(t *testing.T) {
 			t.Errorf("%q: %v", with, err)
 		}
 	}
-	p.OK("tunnel", "show", "tides").Has("of others", "whoever sends the password in "+file, "login.local-password")
+	p.OK("tunnel", "show", "tides").Has("of others", "programs that send the password in "+file, "login.local-password")
 	p.OK("tunnel", "close", "tides")
 	if _, err := os.Stat(file); err == nil {
 		t.Error("the file is still there")

@@ -65,7 +65,7 @@ func TestVouch(t *testing.T) {
 	p.Run("test", "-tag", "team").Want(2).Has("1 profile of the project left out")
 	p.OK("test", "-all").Has("1 profile of the project left out").HasNot("counts:")
 	p.Run("vouch").Want(2).Has("no terminal to ask on", " ./scripts/unlock.sh", "file of the command  sha256:", "variable in host     COUNTS\n",
-		"not hashed: what the program reads or runs by itself")
+		"not hashed: what the program itself reads or runs")
 	p.Run("vouch", "-expect", strings.Repeat("0", 64)).Want(1).Has("the hash is different")
 	if server.Connections() != connections+1 { // that of -all
 		t.Errorf("%d connections", server.Connections())

@@ -72,7 +72,7 @@ func Plain(err error) error {
 	case errors.As(err, &pathError):
 		return pathError.Err
 	case errors.As(err, &linkError) && errors.Is(linkError.Err, syscall.EBUSY):
-		return fmt.Errorf("%w: a file that is mounted alone can't be replaced; mount its folder", linkError.Err)
+		return fmt.Errorf("%w: a file that is mounted by itself can't be replaced; mount its folder", linkError.Err)
 	case errors.As(err, &linkError):
 		return linkError.Err
 	}

@@ -145,7 +145,7 @@ func (a *auditor) publicAddresses(by map[string][]*resolve.Profile) {
 			a.addIssue(finding.AuditPublicAddress, Low, at,
 				"the instance %s has a public address, and every profile of it goes "+
 					"through hops", clean.Line(ref, 200)).
-				Advise("have the public address taken away where the instance is administered")
+				Advise("remove the public address where the instance is administered")
 		}
 	}
 }

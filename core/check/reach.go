@@ -385,7 +385,7 @@ func (t *test) hintLoopback(ctx context.Context, c address.Candidate, found *fin
 		return false
 	}
 	conn.Close()
-	found.Saw("%s accepts: the server listens on that address alone", at)
+	found.Saw("%s accepts: the server listens only on that address", at)
 	found.Suggest("gharbor test %s -override host=%s", t.profile.Called, other)
 	found.Suggest("gharbor set %s host=%s", t.profile.Called, other)
 	return true

@@ -342,7 +342,7 @@ func (a *attempt) logIn(ctx context.Context) finding.Result {
 		login.Finding.Saw("the login %s was made by the service of the cloud, and ends at %s",
 			clean.Quote(minted.User), minted.Until.Local().Format(time.TimeOnly))
 	default:
-		login.Detail = fmt.Sprintf("ends by itself at %s; %s", minted.Until.Local().Format(time.TimeOnly), login.Detail)
+		login.Detail = fmt.Sprintf("expires at %s; %s", minted.Until.Local().Format(time.TimeOnly), login.Detail)
 	}
 	if login.Outcome == finding.Fail && a.Admin != nil {
 		a.lookUp(login.Finding)
@@ -404,7 +404,7 @@ func (a *attempt) judgeSession(ctx context.Context) finding.Result {
 	if _, expected := a.profile.Get(key.ExpectWritable); !*f.Writable && !expected && target != "read-only" {
 		return finding.WarnWith(finding.New(finding.SessionReadOnly, "this session is read-only").
 			Saw("%s", f.ReadOnlyBy).
-			Suggest("gharbor set %s expect.writable=false   # if that is meant", name), "%s", result.Detail)
+			Suggest("gharbor set %s expect.writable=false   # if that is intended", name), "%s", result.Detail)
 	}
 	return result
 }

@@ -141,7 +141,7 @@ func (s *Session) explainProblem(about Subject, p *wire.Problem, after time.Dura
 			found = finding.New(finding.CloudNoRight, "your cloud account %s lacks the right %s", s.Called, p.Right)
 		}
 		found.Suggest("gharbor cloud who %s", s.Called).
-			Advise("ask whoever administers the account for the right")
+			Advise("ask the account's administrator for the right")
 	case wire.Unknown:
 		found = finding.New(finding.CloudUnknownInstance, "%s knows no %s, or does not do that for it", s.serviceName(),
 			describe(about)).
@@ -172,7 +172,7 @@ func (s *Session) explainProblem(about Subject, p *wire.Problem, after time.Dura
 		found.Suggest("gharbor cloud instances %s", s.Called)
 	case wire.AlreadySet:
 		found = finding.New(finding.CloudNoRight, "the first password of %s was given out already", describe(about)).
-			Advise("ask whoever has it, or have the provider set another one")
+			Advise("ask the person who has it, or have the provider set another one")
 	default:
 		found = finding.New(finding.CloudBroken, "%s of the cloud account %s does not carry the request out",
 			s.serviceName(), s.Called).

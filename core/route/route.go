@@ -358,7 +358,7 @@ func ExplainUnreached(profileName string, c address.Candidate, tried []Attempt) 
 		found = finding.New(finding.ReachTurnedBack,
 			"%s can't be reached: a firewall on the way or on the host rejects the connection, or the host is off", c).
 			Suggest("gharbor show %s   # are host and port right?", profileName).
-			Advise("ask whoever runs the firewall: may this machine connect to %s, TCP?", c)
+			Advise("ask the firewall's administrator: may this machine connect to %s, TCP?", c)
 	case unreachable(last):
 		found = finding.New(finding.ReachUnreachable,
 			"this machine has no route to %s: no network, a VPN that is down, or the wrong kind of address", c).

@@ -66,7 +66,7 @@ func isPlaceholder(text string) bool {
 }
 
 // noJSON begins the error of a text that is no document.
-const noJSON = "this is not JSON (names and texts stand in double quotes): "
+const noJSON = "this is not JSON (names and texts are in double quotes): "
 
 // runDocument finds the end of a JSON document (RFC 8259), which may have blanks before it.
 func (l *scan) runDocument() error {

@@ -97,7 +97,7 @@ func (p *Plan) checkRevocation(chain []*x509.Certificate) *finding.Finding {
 		case list == nil:
 			return finding.New(finding.TLSNoRevocationList, "%s has no revocation list of the authority %s", p.CRL,
 				clean.Quote(c.Issuer.String())).
-				Advise("put its list into %s, or take the key away: gharbor set %s tls-crl=", p.CRL, p.Profile)
+				Advise("put its list into %s, or remove the key: gharbor set %s tls-crl=", p.CRL, p.Profile)
 		case !list.NextUpdate.IsZero() && p.Now().After(list.NextUpdate):
 			return finding.New(finding.TLSNoRevocationList, "the revocation list of %s was due to be replaced on %s",
 				clean.Quote(c.Issuer.String()), list.NextUpdate.UTC().Format(time.DateOnly)).

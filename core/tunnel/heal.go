@@ -97,7 +97,7 @@ func (t *Tunnel) again(ctx context.Context) {
 		t.failWay(found)
 		// Trying again could lock the account.
 		if found.Is(finding.HopPasswordRefused) || found.Is(finding.HopTooManyFailures) {
-			t.o.Told("the way is not tried again by itself: close the tunnel, and open it with the right password")
+			t.o.Told("the way is not tried again: close the tunnel, and open it with the right password")
 			<-ctx.Done()
 			return
 		}

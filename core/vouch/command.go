@@ -18,7 +18,7 @@ import (
 // The notes beside a command. What a program does can't be known from its words, so each command has the first note;
 // the second is for a word that is more than a name.
 const (
-	notSeen = "what the program reads or runs by itself"
+	notSeen = "what the program itself reads or runs"
 	inline  = "what the inline program in these words reads or runs"
 )
 

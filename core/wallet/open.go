@@ -149,7 +149,7 @@ func (p *Pin) open(_ context.Context, f *File) (*Wallet, error) {
 			"the wallet %s is older than the reader's pin file; nothing was read from it", f.Path).
 			Saw("it is generation %d; the pin file %s was made at generation %d",
 				f.header.Generation, p.Path, p.Generation).
-			Suggest("gharbor wallet restore %s   # as the wallet's owner, if the older one is meant to count again",
+			Suggest("gharbor wallet restore %s   # as the wallet's owner, to use the older one again",
 				clean.Shell(f.Path)))
 	}
 	private, err := ecdh.X25519().NewPrivateKey(p.PrivateKey)

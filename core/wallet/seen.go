@@ -78,7 +78,7 @@ func (s *Store) judge(f *File) (memory, error) {
 		return known, refuse(finding.New(finding.WalletRolledBack,
 			"the wallet %s is older than before; nothing was read from it", f.Path).
 			Saw("it is generation %d; generation %d was seen here", f.header.Generation, known.Generation).
-			Suggest("gharbor wallet restore %s   # if the older one is meant to count again", s.shellPath()))
+			Suggest("gharbor wallet restore %s   # to use the older one again", s.shellPath()))
 	case f.header.Generation == known.Generation && f.Hash() != known.Hash:
 		return known, refuse(finding.New(finding.WalletForked,
 			"the wallet %s has the generation %d, but a different content than before; nothing was read from it",

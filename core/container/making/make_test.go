@@ -105,7 +105,7 @@ func TestMake(t *testing.T) {
 	undo() // nothing of it is there any more
 }
 
-// TestNothingHalfMade: where a step fails, what was made before it is taken away again.
+// TestNothingHalfMade: where a step fails, what was made before it is removed.
 func TestNothingHalfMade(t *testing.T) {
 	t.Parallel()
 	for fault, want := range map[engineapi.Fault]finding.Code{engineapi.StartFails: finding.ContainerEngineRefused, engineapi.PortIsTaken: finding.ContainerPortTaken} {

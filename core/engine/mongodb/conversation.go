@@ -198,7 +198,7 @@ func (c *conversation) tooOld(seen string) *finding.Finding {
 	return finding.New(finding.SpeakTooOld,
 		"this server is older than MongoDB 3.6, and gharbor does not speak its protocol").
 		Saw("%s", seen).
-		Suggest("gharbor nearby   # is it the server that is meant?")
+		Suggest("gharbor nearby   # is it the right server?")
 }
 
 // isOld asks, over another connection, whether the server knows the older message.

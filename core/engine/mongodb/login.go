@@ -320,7 +320,7 @@ func (c *conversation) brokenExchange(err error) *finding.Finding {
 	return finding.New(finding.LoginRefused, "the login was broken off: the server does not keep to the method %s",
 		c.facts.LoginMethod).
 		Saw("%s", clean.Line(err.Error(), 200)).
-		Suggest("gharbor test %s   # again; if it repeats, is it the server that is meant?", c.to.Profile)
+		Suggest("gharbor test %s   # again; if it repeats, is it the right server?", c.to.Profile)
 }
 
 // refusedLogin turns the end of a step into a finding, nil for a step without an error.

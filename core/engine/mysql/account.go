@@ -236,7 +236,7 @@ func (c *conversation) needsTLS(r engine.Refusal, why string) {
 		"the server wants TLS for this account, and the connection was not encrypted").
 		Saw("%s%s", r.By, why).
 		Suggest("gharbor set %s tls=verified", r.Profile).
-		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", r.Profile)
+		Suggest("gharbor set %s tls=required   # encrypted, without checking the server", r.Profile)
 }
 
 // expiredNow reports whether a statement has PASSWORD EXPIRE, and not PASSWORD EXPIRE NEVER, DEFAULT or INTERVAL.

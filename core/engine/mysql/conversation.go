@@ -104,7 +104,7 @@ func (c *conversation) Speak(ctx context.Context) finding.Result {
 		return finding.FailWith(finding.New(finding.SpeakTooOld,
 			"the server speaks the protocol from before MySQL 4.1, whose logins are broken").
 			Saw("its first bytes: %s", clean.Bytes(reply, 40)).
-			Suggest("gharbor nearby   # is it the server that is meant?"))
+			Suggest("gharbor nearby   # is it the right server?"))
 	case parseErr != nil && err != nil && (len(reply) < 4 || reply[3] == 0 && packetSize(reply) <= maxGreeting):
 		// It may have begun as one of ours and ended in the middle.
 		result := c.probe.Nothing(ctx, err)

@@ -365,7 +365,7 @@ func (c *conversation) askedForFile(err error) *finding.Finding {
 	if errors.As(err, &request) {
 		found.Saw("it asked for %s", clean.Quote(request.name))
 	}
-	return found.Suggest("gharbor show %s   # is that the server that is meant?", c.to.Profile).
+	return found.Suggest("gharbor show %s   # is that the right server?", c.to.Profile).
 		Suggest("gharbor certificate %s", c.to.Profile)
 }
 

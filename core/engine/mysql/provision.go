@@ -256,7 +256,7 @@ func planPassword(
 	case own.stored == "" && (plugin == nativePlugin || plugin == sha2Plugin || plugin == ""):
 		why = "the account %s has no password"
 	case !known && allowsSocketOnly(definition):
-		why = "the account %s logs in by its system account alone, over a Unix socket"
+		why = "the account %s logs in only by its system account, over a Unix socket"
 	case !known && w.LogsIn != nil:
 		if in, err := w.LogsIn(ctx); err != nil || in {
 			return nil, err

@@ -212,7 +212,7 @@ func (c *conversation) wantsTLS(seen string) *finding.Finding {
 		"the server wants TLS, and the connection was not encrypted").
 		Saw("%s", seen).
 		Suggest("gharbor set %s tls=verified", c.to.Profile).
-		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", c.to.Profile)
+		Suggest("gharbor set %s tls=required   # encrypted, without checking the server", c.to.Profile)
 }
 
 func (c *conversation) explainExpiry(r *refusal, how string) *finding.Finding {

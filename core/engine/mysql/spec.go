@@ -189,7 +189,7 @@ var (
 		WeakMethods: map[string]engine.WeakMethod{
 			"mysql_clear_password": {Why: "the password in clear text", Clear: true},
 			"mysql_native_password": {
-				Why:     "a SHA-1 hash: whoever reads it on the server can log in with it",
+				Why:     "a SHA-1 hash: a person who reads it on the server can log in with it",
 				Default: true,
 			},
 			"mysql_old_password": {Why: "a broken method"},

@@ -249,7 +249,7 @@ func settle(given map[string]string) (keys map[string]string, notes []string) {
 		keys["tls-ca"] = ""
 		verify("sslrootcert=system is the system's authorities")
 	case mode == "verify-ca":
-		verify("sslmode=verify-ca checks the chain alone, which no rule does")
+		verify("sslmode=verify-ca checks only the chain, which no rule does")
 	case given["channel_binding"] == "require" && mode != "verify-full":
 		verify("channel_binding=require asks for the right server")
 	case mode == "require" && given["sslrootcert"] != "":

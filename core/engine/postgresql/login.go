@@ -280,7 +280,7 @@ func (a *attempt) loginResult() finding.Result {
 				"these look " +
 				"the same from here")
 		if a.to.Network == "unix" {
-			found.Saw("on a Unix socket it is mostly peer: whoever is this system account is let in")
+			found.Saw("on a Unix socket it is mostly peer: the system account of that name is let in")
 		}
 		return finding.WarnWith(found.Advise("on the server: SELECT type, database, user_name, address, auth_method "+
 			"FROM pg_hba_file_rules"), "%s", detail)

@@ -113,7 +113,7 @@ func (a *attempt) wrongPassword(e *pgconn.PgError) *finding.Finding {
 	if a.empty {
 		return finding.New(finding.LoginEmptyPassword, "the server refused the empty password").
 			Saw("%s", serverText(e)).Saw("the source: %s", a.facts.SecretSource).
-			Suggest("gharbor show %s   # says where the password is looked for", a.to.Profile)
+			Suggest("gharbor show %s   # says where gharbor looks for the password", a.to.Profile)
 	}
 	found := finding.New(finding.LoginPassword,
 		"the login was refused. The server does not say why: wrong password, no such role, or a role whose "+
@@ -249,7 +249,7 @@ func (a *attempt) wantsTLS(e *pgconn.PgError) *finding.Finding {
 		"the server wants TLS for this account, and the connection was not encrypted").
 		Saw("%s", serverText(e)).
 		Suggest("gharbor set %s tls=verified", a.to.Profile).
-		Suggest("gharbor set %s tls=required   # encrypted, whoever answers", a.to.Profile)
+		Suggest("gharbor set %s tls=required   # encrypted, without checking the server", a.to.Profile)
 }
 
 // askOverTLS asks the server, on another connection and without a password, how it would let this account in over
@@ -313,7 +313,7 @@ func (c *conversation) databaseRefused(ctx context.Context) *finding.Finding {
 			clean.Quote(c.to.Database)).
 			Saw("%s", serverText(e))
 		if c.to.Database == "template0" {
-			return found.Saw("template0 is what new databases are copied from; nobody is meant to connect to it").
+			return found.Saw("template0 is the template of new databases; it takes no connections").
 				SuggestValues(c.to.Profile, "database", []string{"postgres"})
 		}
 		return found.ByAdmin(c.to.Helping(), "provision make "+c.to.Profile, "ALTER DATABASE %s ALLOW_CONNECTIONS true",

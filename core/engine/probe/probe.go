@@ -166,7 +166,7 @@ func (o *Probe) OtherService(s greeting.Service, reply []byte) finding.Result {
 		found.Saw("it answered only in its own protocol, on another connection")
 	}
 	if s.Engine != "" {
-		found.Suggest("gharbor set %s engine=%s   # if that server is the one that is meant", o.To.Profile, s.Engine)
+		found.Suggest("gharbor set %s engine=%s   # if that is the right server", o.To.Profile, s.Engine)
 	}
 	return finding.FailWith(o.suggestPlace(found))
 }

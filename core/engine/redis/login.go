@@ -255,7 +255,7 @@ func (c *conversation) noDatabase(ctx context.Context, refused *resp.Reply) *fin
 	n, _ := strconv.Atoi(fields(replyOr(reply, err))["databases"])
 	switch {
 	case strings.Contains(refused.String(), "cluster mode"):
-		found.Saw("a server of a cluster has database 0 alone")
+		found.Saw("a server of a cluster has only database 0")
 		n = 1
 	case n > 0:
 		found.Saw("it has %d databases, 0 to %d", n, n-1)

@@ -363,7 +363,7 @@ func (s scope) projectName() (string, error) {
 		if projectWord(given) != given {
 			return "", &profile.FileError{
 				Path: s.Files[0],
-				What: "invalid project name: it has lower-case letters, digits, - and _ alone, and starts with a " +
+				What: "invalid project name: it has only lower-case letters, digits, - and _, and starts with a " +
 					"letter or digit",
 			}
 		}

@@ -251,7 +251,7 @@ func (s Server) Connection(keys *schema.Schema, origin string) intake.Connection
 		notes = append(notes, "not known: what is in the files of "+s.Declaration.Elsewhere)
 	}
 	if s.Copies > 1 {
-		notes = append(notes, fmt.Sprintf("the service runs %d containers, and a test asks which is meant: name one with "+
+		notes = append(notes, fmt.Sprintf("the service runs %d containers, and a test asks which one: name one with "+
 			"container=NAME", s.Copies))
 	}
 	return intake.Connection{

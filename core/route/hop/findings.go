@@ -291,7 +291,7 @@ func (a *attempt) hostKey() *finding.Finding {
 		Saw("it shows %s", shown).
 		Saw("looked for %s in %s", h.keyName, strings.Join(h.known, ", "))
 	a.sawSkipped(found)
-	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with whoever runs the hop",
+	return found.Suggest("gharbor hop pin %s   # after comparing the fingerprint with the hop's administrator",
 		a.d.Profile)
 }
 

@@ -36,7 +36,7 @@ func ExitCodes() []struct {
 		{ExitFailed, "a test, an expectation or a comparison failed, or a problem of severity high was found"},
 		{ExitUsage, "the command line is wrong"},
 		{ExitFile, "a file of profiles, aliases or approvals is wrong"},
-		{ExitSecret, "a password could not be had"},
+		{ExitSecret, "a password could not be read"},
 		{ExitServer, "the server, the hops or the container engine failed"},
 		{ExitUnknown, "compare can't tell"},
 		{exitDefect, "a bug in gharbor"},

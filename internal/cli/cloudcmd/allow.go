@@ -210,7 +210,7 @@ func (c *call) showRules(about cloud.Subject, rules []wire.Rule, form base.Forma
 
 func disallow() *base.Command {
 	return &base.Command{
-		Name: "cloud disallow", Args: "NAME [RULE]", Summary: "take a rule of an instance's network away",
+		Name: "cloud disallow", Args: "NAME [RULE]", Summary: "remove a rule of an instance's network",
 		Long: `Without RULE those go that let in just the address from which the service sees this
 machine. Connections that are open may stay open.`,
 		Examples: []string{"gharbor cloud disallow members"},
@@ -271,7 +271,7 @@ func (c *call) rulesToRemove(ctx context.Context, s *cloud.Session, about cloud.
 		if slices.ContainsFunc(rules, func(r wire.Rule) bool { return covering([]wire.Rule{r}, own, time.Now()) != nil }) {
 			wider = "; a wider one lets it in"
 		}
-		return nil, base.Failure(base.ExitUsage, fmt.Errorf("no rule is for %s alone%s", own.Addr(), wider),
+		return nil, base.Failure(base.ExitUsage, fmt.Errorf("no rule is for only %s%s", own.Addr(), wider),
 			"gharbor cloud allow "+about.Word()+" -list")
 	}
 	return ids, nil

@@ -46,7 +46,7 @@ A job signs in by itself: with client-secret or token-file in the account.`,
 		MinArgs: 1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&o.open, "open", false, "open the page in this system's browser")
-			fs.BoolVar(&o.forget, "forget", false, "keep the token in memory alone, until the wallet is locked")
+			fs.BoolVar(&o.forget, "forget", false, "keep the token only in memory, until the wallet is locked")
 			fs.BoolVar(&o.stdin, "token-stdin", false, "take a token from standard input, in place of a sign-in")
 			fs.Choose("key", "keyring", "wallet")
 			fs.Func("key", "where the key that seals the token is: keyring, wallet", func(s string) error {

@@ -67,7 +67,7 @@ finding codes. gharbor reads files for that; it never asks, dials or unlocks.`,
 func Words() *base.Command {
 	return &base.Command{
 		Name: "completion-words", Hidden: true, Quick: true, Machine: true, Args: "SHELL WORD…",
-		Summary: "print the words that may stand in a place, for a shell",
+		Summary: "print the words for one place of a command line, for a shell",
 		MinArgs: 2, MaxArgs: -1,
 		Run: func(_ context.Context, c *base.Call) error {
 			shell, words := c.Args[0], c.Args[1:]

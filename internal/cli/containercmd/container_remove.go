@@ -31,8 +31,8 @@ the password in the wallet stay.`,
 			}
 			if making.ProfileOf(one.Container) == "" {
 				return base.Failure(base.ExitUsage,
-					fmt.Errorf("gharbor did not make the container %s, so it is left alone", one.Name),
-					"docker rm "+clean.Shell(one.Name)+"   # if that is meant")
+					fmt.Errorf("gharbor did not make the container %s, so it is not removed", one.Name),
+					"docker rm "+clean.Shell(one.Name)+"   # if that is intended")
 			}
 			volume := one.Config.Labels[making.DataLabel]
 			what := "container " + one.Name + "; its volume " + clean.Line(volume, 200) + " stays, with the data"

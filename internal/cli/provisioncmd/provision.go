@@ -199,7 +199,7 @@ func provisionRevoke() *base.Command {
 	var o options
 	return command(&o, provision.Revoke, &base.Command{
 		Args:    "PROFILE -as ADMIN",
-		Summary: "take the rights of a profile's account in its database away",
+		Summary: "remove the rights of a profile's account in its database",
 		Long: `What the account may do as an owner, as a member of a role or as everybody stays, and is
 shown.`,
 		Examples: []string{"gharbor provision revoke sightings-ro -as sightings-admin -dry-run"},

@@ -153,7 +153,7 @@ func (t *profileRotation) plan(ctx context.Context) error {
 		return base.Usage("this version changes no passwords on %s", t.profile.Text(key.Engine))
 	}
 	if t.run.keepOld && spec.DropOld == nil {
-		return base.Usage("-keep-old: %s keeps one password alone", t.profile.Engine().Name)
+		return base.Usage("-keep-old: %s keeps only one password", t.profile.Engine().Name)
 	}
 	if t.admin == nil || !t.run.keepOld {
 		err := t.planOwn(ctx)

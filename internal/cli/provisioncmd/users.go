@@ -151,7 +151,7 @@ func (r *rotateRun) endOld(ctx context.Context, p *resolve.Profile) error {
 	defer j.close()
 	by := j.admin.Engine().Provision
 	if by.DropOld == nil {
-		return base.Usage("-drop-old: %s keeps one password alone", p.Engine().Name)
+		return base.Usage("-drop-old: %s keeps only one password", p.Engine().Name)
 	}
 	w, err := j.desiredState(ctx, provision.Unlock)
 	if err != nil {

@@ -70,7 +70,7 @@ change rows without a condition are asked about first.`,
 func (o *queryOptions) flags(fs *base.FlagSet) {
 	fs.Section("The statements")
 	fs.StringVar(&o.file, "file", "", "run the statements of a file")
-	fs.Func("let", "a value for {NAME}: NAME=VALUE, or NAME alone to type it unseen", o.let)
+	fs.Func("let", "a value for {NAME}: NAME=VALUE, or only NAME to type it unseen", o.let)
 	fs.Func("let-file", "the value of {NAME} is in a file: NAME=FILE", o.letFile)
 	fs.BoolVar(&o.readOnly, "read-only", false, "allow no changes")
 	fs.BoolVar(&o.yes, "yes", false, "do not ask, even if the profile's guard would")

@@ -480,7 +480,7 @@ func (s *session) again(ctx context.Context, word string) error {
 		return errLeave
 	}
 	if word != "" {
-		return errors.New("there is no connection: Enter connects again, and nothing is run again by itself")
+		return errors.New("there is no connection: Enter connects again; no statement is repeated")
 	}
 	if s.opened != nil {
 		s.opened.Close()

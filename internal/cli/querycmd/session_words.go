@@ -41,7 +41,7 @@ func words() []sessionWord {
 		{"more", "", "the next rows of the last result", "/more", func(s *session, _ context.Context, _ []string) error {
 			return s.showMore()
 		}},
-		{"let", "[NAME=VALUE]", "a value for {NAME} in statements; NAME alone to type it unseen", "/let bird=dunlin",
+		{"let", "[NAME=VALUE]", "a value for {NAME} in statements; only NAME to type it unseen", "/let bird=dunlin",
 			(*session).letWord},
 		{"again", "[N]", "run the last statement again, or number N of /history", "/again 3", (*session).againWord},
 		{"every", "TIME", "run the last statement again and again; any key ends it", "/every 5s", (*session).everyWord},

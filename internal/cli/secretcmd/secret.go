@@ -50,7 +50,7 @@ lines stay byte for byte. A new line there fits all databases of the server, unl
 		Flags: func(fs *base.FlagSet) {
 			o.in.flags(fs)
 			fs.BoolVar(&o.oneDatabase, "one-database", false,
-				"a new line of a credential file fits the profile's database alone")
+				"a new line of a credential file fits only the profile's database")
 			o.WalletFlags.Flags(fs)
 		},
 		Run: run(o.run),

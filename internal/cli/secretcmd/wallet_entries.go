@@ -339,7 +339,7 @@ func (c *Call) changeEntry(ctx context.Context, o WalletFlags, name string,
 func walletUnbind() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet unbind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "take a server away from an entry",
+		Name: "wallet unbind", Args: "ENTRY PROFILE|ADDRESS|alias:NAME…", Summary: "remove a server from an entry",
 		Examples: []string{"gharbor wallet unbind visitor sightings-ro"},
 		MinArgs:  2, MaxArgs: -1,
 		Flags: o.Flags,

@@ -297,7 +297,7 @@ func readerList() *base.Command {
 func readerRemove() *base.Command {
 	var o WalletFlags
 	return &base.Command{
-		Name: "wallet reader remove", Args: "NAME", Summary: "take access away from a reader",
+		Name: "wallet reader remove", Args: "NAME", Summary: "remove a reader's access",
 		Long: "Lists the passwords that the reader could read: with its pin file and an old copy of the\nwallet it " +
 			"still can. Change them on their servers.",
 		Examples: []string{"gharbor wallet reader remove nightly"},

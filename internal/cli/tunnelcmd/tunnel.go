@@ -61,7 +61,7 @@ func (o *OpenOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.socket, "socket", "", "listen on a Unix socket: its path, or a folder for the usual name")
 	fs.BoolVar(&o.network, "open-to-network", false,
 		"allow an address that others on the network can reach: they get to the server's login")
-	o.LoginOptions.Flags(fs, "log in for whoever of this user's programs connects: none needs a password")
+	o.LoginOptions.Flags(fs, "log in for this user's programs, which need no password")
 	fs.BoolVar(&o.background, "background", false, "run in the background, until tunnel close")
 	fs.DurationVar(&o.lifetime, "lifetime", 0, "close after this time, such as 8h")
 	fs.DurationVar(&o.idle, "idle", 0, "close when nobody was connected for this long, such as 30m")
@@ -98,7 +98,7 @@ func (o *OpenOptions) check() error {
 	}
 	switch {
 	case o.Login && o.network:
-		return base.Usage("-login: such an address is for this machine alone; -open-to-network does not go with it")
+		return base.Usage("-login: such an address is only for this machine; -open-to-network does not go with it")
 	case o.local != "" && o.socket != "":
 		return base.Usage("give -local or -socket, not both")
 	case o.local != "" && !hostname.Local(host) && !o.network:

@@ -143,7 +143,7 @@ func describe(s tunnel.Status) [][]string {
 func loginWords(s tunnel.Status) string {
 	text := "programs of yours, without a password"
 	if s.Password != "" {
-		text = "whoever sends the password in " + s.Password
+		text = "programs that send the password in " + s.Password
 	}
 	if s.ReadOnly {
 		text += "; sessions begin read-only"

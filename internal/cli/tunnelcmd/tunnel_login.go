@@ -57,7 +57,7 @@ type loginFlag struct {
 // dependentFlags are the flags that go with -login.
 func (o *LoginOptions) dependentFlags() []loginFlag {
 	return []loginFlag{
-		{"any-database", &o.any, "every database, not the profile's alone"},
+		{"any-database", &o.any, "every database, not only the profile's"},
 		{"replication", &o.changes, "streams of changes too"},
 		{"read-only", &o.readOnly, "sessions begin read-only"},
 		{"local-infile", &o.files, "the server may ask the program for files, where the engine can"},
@@ -73,7 +73,7 @@ func (o *LoginOptions) Check(port bool) error {
 		}
 	}
 	if o.password && !port && runtime.GOOS != "windows" {
-		return base.Usage("-local-password goes with -local: a socket is yours alone without it")
+		return base.Usage("-local-password goes with -local: only you can reach a socket, also without it")
 	}
 	return nil
 }
