@@ -11,6 +11,9 @@ import (
 	"gentleharbor/internal/testkit"
 )
 
+// TestMain stops the server at the end, and removes its files.
+func TestMain(m *testing.M) { testkit.Main(m) }
+
 // TestSamples: the sample database of the demo is one for a real server too.
 func TestSamples(t *testing.T) {
 	t.Parallel()

@@ -74,6 +74,7 @@ type Step struct {
 	Args  []string
 
 	Engines string // the sockets of container engines, for GHARBOR_ENGINES
+	Runtime string // the folder of background processes' sockets, for XDG_RUNTIME_DIR
 	Quiet   bool   // what it prints is not shown
 }
 
@@ -81,6 +82,7 @@ type Step struct {
 type stage struct {
 	Options
 	home      string
+	runtime   string // for sockets: its path is short
 	servers   map[string]*postgresql.Server
 	moult     *mysql.Server // MySQL, with an account for the socket alone
 	ringing   *mysql.Server // MariaDB, in a container
@@ -195,11 +197,26 @@ func setUp(o Options) (*stage, error) {
 		return nil, err
 	}
 	s := &stage{Options: o, home: home, servers: make(map[string]*postgresql.Server)}
-	if err := s.start(); err != nil {
+	if s.runtime, err = os.MkdirTemp(shortTemp(), "gharbor-run-"); err == nil {
+		err = s.start()
+	}
+	if err != nil {
 		s.tearDown()
 		return nil, err
 	}
 	return s, nil
+}
+
+// shortTemp is a folder for temporary files whose path is short enough for sockets some folders below it: on macOS
+// that of os.TempDir is not.
+func shortTemp() string {
+	if folder := os.TempDir(); len(folder) <= 40 {
+		return folder
+	}
+	if info, err := os.Stat("/tmp"); err == nil && info.IsDir() {
+		return "/tmp"
+	}
+	return os.TempDir()
 }
 
 func (s *stage) tearDown() {
@@ -237,6 +254,9 @@ func (s *stage) tearDown() {
 		s.provider.Close()
 	}
 	os.RemoveAll(s.home)
+	if s.runtime != "" {
+		os.RemoveAll(s.runtime)
+	}
 }
 
 func (s *stage) start() (err error) {
@@ -364,7 +384,7 @@ func (s *stage) stepIn(step Step, around, why string, want int) {
 	for i, arg := range step.Args {
 		words[i] = clean.Shell(arg)
 	}
-	step.Engines = s.socketOf("engine")
+	step.Engines, step.Runtime = s.socketOf("engine"), s.runtime
 	line := "gharbor " + strings.Join(words, " ")
 	if around != "" {
 		line = strings.Replace(around, "%", line, 1)

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/godbus/dbus/v5"
@@ -61,7 +62,7 @@ func Bus(t testing.TB) string {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		cmd.Process.Kill()
+		cmd.Process.Signal(syscall.SIGTERM) // so that it removes its socket
 		cmd.Wait()
 	})
 	line, err := bufio.NewReader(out).ReadString('\n')

@@ -50,9 +50,14 @@ var build = sync.OnceValues(func() (string, error) {
 var (
 	exitMu    sync.Mutex
 	exitFuncs []func()
+	mainRuns  atomic.Bool
 )
 
+// onExit notes what to do at the end of the tests. Without Main nothing would do it.
 func onExit(f func()) {
+	if testing.Testing() && !mainRuns.Load() {
+		panic("testkit: these tests leave files behind without func TestMain(m *testing.M) { testkit.Main(m) }")
+	}
 	exitMu.Lock()
 	defer exitMu.Unlock()
 	exitFuncs = append(exitFuncs, f)
@@ -60,6 +65,7 @@ func onExit(f func()) {
 
 // Main runs a package's tests and clears up after them.
 func Main(m *testing.M) {
+	mainRuns.Store(true)
 	nolocks.Launch()
 	settle()
 	code := m.Run()

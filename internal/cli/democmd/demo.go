@@ -90,6 +90,8 @@ func (c *call) demoWorld(step demo.Step) base.World {
 				return "warden", true
 			case "GHARBOR_ENGINES":
 				return step.Engines, true
+			case "XDG_RUNTIME_DIR":
+				return step.Runtime, true
 			case "NO_COLOR":
 				return c.Lookup(name)
 			}
@@ -101,7 +103,7 @@ func (c *call) demoWorld(step demo.Step) base.World {
 	}
 	w.Environ = func() []string {
 		path, _ := c.Lookup("PATH")
-		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "PATH=" + path}
+		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "XDG_RUNTIME_DIR=" + step.Runtime, "PATH=" + path}
 	}
 	return w
 }
