@@ -88,7 +88,7 @@ func simulated(fault any, pairs ...string) func(*tryWorld) {
 		}
 		w.t.Cleanup(server.Close)
 		w.Write(filepath.Join(w.Home, "authority.pem"), string(ca.PEM))
-		if server.Key != nil {
+		if server.Method == "caching_sha2_password" {
 			w.Write(filepath.Join(w.dir, "server.pem"), string(server.PublicKey()))
 		}
 		return server.Port()

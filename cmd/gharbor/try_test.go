@@ -574,7 +574,7 @@ var notRun = map[string]string{
 	"SET GLOBAL init_connect":                           "TestAccountLimits comes upon it",
 	"SELECT @@max_statement_time":                       "needs a server that is slow",
 	"SELECT line_number, type":                          "needs a server that asks LDAP or the like",
-	"ask whoever runs the firewall":                     "needs a firewall that rejects; core/route has it",
+	"ask the firewall's administrator":                  "needs a firewall that rejects; core/route has it",
 	"gharbor show %s   # the host and where":            "TestTwinAddresses comes upon it",
 	"gharbor test %s -override host=%s":                 "TestOtherLoopback comes upon it",
 	"gharbor set %s host=%s":                            "TestOtherLoopback comes upon it",

@@ -3,12 +3,14 @@ package intake
 import (
 	"fmt"
 	"strings"
+
+	"gentleharbor/core/clean"
 )
 
 // Dotenv reads a dotenv file: NAME=VALUE lines, "export " before a name, and comments. A value is bare up to a blank
 // and a #, in single quotes without escapes, or in double quotes with \n, \r, \t, \", \\, \$ and \`; quotes may span
-// lines. Variables are not expanded. The last line of a name counts. An error has the line's number and never its
-// text.
+// lines. Variables are not expanded. The last line of a name counts. An error has the line's number, and of its text
+// at most the name.
 func Dotenv(data []byte) ([]Variable, error) {
 	text := strings.TrimPrefix(string(data), "\xef\xbb\xbf")
 	var all []Variable
@@ -31,7 +33,7 @@ func Dotenv(data []byte) ([]Variable, error) {
 		}
 		value, used, err := dotenvValue(text[strings.IndexByte(text, '=')+1:])
 		if err != nil {
-			return nil, fmt.Errorf("line %d: %s: %w", number, name, err)
+			return nil, fmt.Errorf("line %d: %s: %w", number, clean.Line(name, 100), err)
 		}
 		v := Variable{Name: name, Value: value, Line: number}
 		if i, twice := at[name]; twice {

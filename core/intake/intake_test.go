@@ -62,6 +62,7 @@ func TestDotenvInShell(t *testing.T) {
 
 func FuzzDotenv(f *testing.F) {
 	f.Add("A=1\nexport B=\"x\\n\" # c\nC='y'\n")
+	f.Add(strings.Repeat("A", 1000) + "=\"")
 	f.Fuzz(func(t *testing.T, text string) {
 		all, err := Dotenv([]byte(text))
 		if err != nil {

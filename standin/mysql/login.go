@@ -196,7 +196,7 @@ func (s *session) faultAtLogin() error {
 func (s *Server) PublicKey() []byte { return s.publicKey() }
 
 func (s *Server) publicKey() []byte {
-	der, err := x509.MarshalPKIXPublicKey(&s.Key.PublicKey)
+	der, err := x509.MarshalPKIXPublicKey(&s.key().PublicKey)
 	if err != nil {
 		return nil
 	}
@@ -313,7 +313,7 @@ func (s *session) cachingLogin(a Account, known bool, response []byte) (bool, er
 				return false, err
 			}
 		}
-		if answer, err = rsa.DecryptOAEP(sha1.New(), nil, s.Key, answer, nil); err != nil {
+		if answer, err = rsa.DecryptOAEP(sha1.New(), nil, s.key(), answer, nil); err != nil {
 			return false, nil
 		}
 		for i := range answer {

@@ -96,7 +96,7 @@ type Config struct {
 type Server struct {
 	Config
 	serve.Listeners
-	Key    *rsa.PrivateKey // for passwords without TLS
+	key    func() *rsa.PrivateKey // for passwords without TLS; made at the first use, as that takes a tenth of a second
 	mu     sync.Mutex
 	cached map[string]bool // accounts whose hash is in the cache
 	from   map[int]string  // by a connection's number: from where it comes
@@ -118,12 +118,13 @@ func Start(c Config) (*Server, error) {
 		c.Started = time.Now().Add(-26 * time.Hour)
 	}
 	s := &Server{Config: c, cached: make(map[string]bool), from: make(map[int]string)}
-	if c.Method == caching || c.Fault == OfferKey {
-		var err error
-		if s.Key, err = rsa.GenerateKey(rand.Reader, 2048); err != nil {
-			return nil, err
+	s.key = sync.OnceValue(func() *rsa.PrivateKey {
+		key, err := rsa.GenerateKey(rand.Reader, 2048)
+		if err != nil {
+			panic(err) // without random numbers (crypto/rand)
 		}
-	}
+		return key
+	})
 	if err := s.ListenAt(c.Socket); err != nil {
 		return nil, err
 	}
