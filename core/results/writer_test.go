@@ -166,6 +166,7 @@ func FuzzValues(f *testing.F) {
 	f.Add("a,\"b\"\r\n", "12.50", true)
 	f.Add("", "-0", false)
 	f.Add("\xff\x00", "1e5", false)
+	f.Add("\r\r\n", "0", true)
 	f.Fuzz(func(t *testing.T, text, number string, null bool) {
 		row := bytesOf(text, number)
 		if null {
@@ -173,7 +174,8 @@ func FuzzValues(f *testing.F) {
 		}
 		columns := []engine.Column{{Name: "a"}, {Name: "b", Number: true}}
 		records, err := csv.NewReader(strings.NewReader(write(t, Layout{Format: "csv"}, columns, row))).ReadAll()
-		if want := strings.ReplaceAll(text, "\r\n", "\n"); err != nil || len(records) != 2 || strings.ReplaceAll(records[1][0], "\r\n", "\n") != want {
+		want := strings.ReplaceAll(text, "\r\n", "\n") // as the standard library's reader has it
+		if err != nil || len(records) != 2 || records[1][0] != want {
 			t.Errorf("%q: %q %v", text, records, err)
 		}
 		var object map[string]any

@@ -11,6 +11,9 @@ import (
 	"testing"
 	"time"
 
+	driver "github.com/go-sql-driver/mysql"
+
+	"gentleharbor/core/deadline"
 	"gentleharbor/core/engine"
 	"gentleharbor/core/finding"
 	"gentleharbor/core/secret"
@@ -57,6 +60,25 @@ func TestParseFirst(t *testing.T) {
 		if h, r, err := parseFirst(sized(bad)); err == nil {
 			t.Errorf("%q: %+v %+v", bad, h, r)
 		}
+	}
+}
+
+// TestFailedWrite: time that is over before a statement is sent is time that is over, and no lost session.
+func TestFailedWrite(t *testing.T) {
+	t.Parallel()
+	here, there := net.Pipe()
+	defer here.Close()
+	defer there.Close()
+	here.SetWriteDeadline(time.Now().Add(-time.Second))
+	c := &conversation{replay: &replayConn{Conn: here, done: true}}
+	err := c.guardCall(func() error {
+		if _, err := c.replay.Write([]byte{1, 0, 0, 0, 3}); err == nil {
+			t.Error("written after the deadline")
+		}
+		return driver.ErrInvalidConn
+	})
+	if !deadline.Passed(err) {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -34,6 +34,7 @@ type replayConn struct {
 	done      bool                    // the login is over
 	total     int
 	err       error // why the connection was ended here
+	writeErr  error // of the last write that failed: the driver does not pass it on
 }
 
 // errLocalFile says that a server asks for a file of this machine.
@@ -142,6 +143,14 @@ func columns(body []byte) int {
 
 // Write sends one of the driver's packets with each call.
 func (s *replayConn) Write(p []byte) (int, error) {
+	n, err := s.write(p)
+	if err != nil {
+		s.writeErr = err
+	}
+	return n, err
+}
+
+func (s *replayConn) write(p []byte) (int, error) {
 	switch {
 	case len(p) < 4:
 		return 0, fmt.Errorf("a defect: the driver wrote %d bytes that are no packet", len(p))
@@ -162,6 +171,14 @@ func (s *replayConn) Write(p []byte) (int, error) {
 		return len(p), nil
 	}
 	return s.Conn.Write(p)
+}
+
+// cause is why a call of the driver failed, nil where the connection does not say.
+func (s *replayConn) cause() error {
+	if s.err != nil {
+		return s.err
+	}
+	return s.writeErr
 }
 
 // announce puts the capabilities of the request for TLS into the login: no
