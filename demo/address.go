@@ -21,7 +21,7 @@ func address(s *stage) {
 		"-login", "-socket", run, "-background", "-lifetime", "5m")
 	s.step("What a program has in its settings: a socket, a user, no password.", 0, "show", "tidebook")
 	s.step("It is in the right database.", 0, "test", "tidebook")
-	s.step("The address is one user's: another is refused, in the protocol's own words.", 1, "test", "tidebook",
+	s.step("The address is for one user: another gets an error, in the server's protocol.", 1, "test", "tidebook",
 		"-override", "user=curator")
 	s.step("Who opened it sees why.", 0, "tunnel", "show", "tides")
 	s.step("Close it.", 0, "tunnel", "close", "tides")

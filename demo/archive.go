@@ -73,7 +73,7 @@ func archive(s *stage) {
 	}
 	a, b := s.archiveAddresses()
 	open := []string{"-passphrase-file", pass}
-	s.step("One name for where the archive lives: two machines, and the service that their listener knows.", 0,
+	s.step("One name for the archive's addresses: two machines, and the service that their listener knows.", 0,
 		"alias", "add", "archive", "engine=oracle", "addresses="+a+","+b, "service=SKEIN", "tls=verified", "tls-ca="+ca)
 	s.step("Where does that lead? The names are in [hosts], which comes before DNS.", 0, "alias", "resolve",
 		"archive")
@@ -95,7 +95,7 @@ func archive(s *stage) {
 		s.failed = s.batchHome(job, pin)
 	}
 	s.stepIn(Step{Home: job, Dir: job, Args: []string{"test", "archive"}}, "GHARBOR_HOME="+job+" %",
-		"The machine that is down gives way to the other, verified, with nobody at a keyboard.", 0)
+		"Where one machine is down, the other is used, verified, with nobody at a keyboard.", 0)
 	s.step("One morning the service has another name, and the listener does not know the old one.", 0, "alias", "set",
 		"archive", "service=SKEIN_OLD")
 	s.step("The finding names the line that asked for it.", 1, "test", "archive", "-override",

@@ -35,7 +35,7 @@ func counts(s *stage) {
 	s.step("A file of rows: all of them, or none.", 1, "load", "sightings", rows, "-table", "sighting")
 	s.step("Or all but the bad one, which is kept.", 1, "load", "sightings", rows, "-table", "sighting", "-bad-rows",
 		"bad.csv")
-	s.step("For a program: exact values, one JSON value a row.", 0, "query", "sightings", "-format", "json-lines",
+	s.step("For a program: exact values, one JSON value for each row.", 0, "query", "sightings", "-format", "json-lines",
 		"select species, seen_at, head_count from sighting order by id desc limit 3")
 }
 

@@ -73,14 +73,14 @@ func tides(s *stage) {
 	s.step("Its hop: where it is, whose account, which key.", 0, "hop", "add", "tides", "host=127.0.0.1", "port="+gate,
 		"user=keeper", "key="+s.gateKey())
 	s.step("Nobody knows the hop's host key yet, so nothing is sent to it.", 1, "test", "tides")
-	s.step("Compare the fingerprint with the one that its keeper read out, and keep the key.", 0,
+	s.step("Compare the fingerprint with the one that its administrator read out, and keep the key.", 0,
 		"hop", "pin", "tides", "-fingerprint", cryptossh.FingerprintSHA256(s.gate.HostKey.PublicKey()))
 	s.step("Through the hop, verified, and no port was opened here.", 0, "test", "tides")
 	s.step("A program gets a plain address, through a tunnel that lives as long as it does.", 0, "with", "tides", "--",
 		"printenv", "PGHOST", "PGHOSTADDR", "PGSSLMODE")
 	s.step("Or keep a local address for a while, in the background.", 0, "tunnel", "open", "tides", "-background",
 		"-lifetime", "5m")
-	s.step("It has a way, and heals itself.", 0, "tunnel", "list")
+	s.step("It is up, and reconnects by itself.", 0, "tunnel", "list")
 	s.step("Close it.", 0, "tunnel", "close", "tides")
 	if s.failed != nil {
 		return

@@ -140,7 +140,7 @@ func members(s *stage) {
 		append([]string{"cloud", "first-password", "committee"}, open...)...)
 	s.step("Ready.", 0, "test", "committee", "-brief")
 	s.step("The door is shut behind us.", 0, "cloud", "disallow", "members")
-	s.step("The token is taken back and forgotten.", 0, "cloud", "sign-out", "station")
+	s.step("The token is revoked and forgotten.", 0, "cloud", "sign-out", "station")
 }
 
 // confirming does something while a person confirms each code.

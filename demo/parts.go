@@ -25,7 +25,7 @@ func first(s *stage) {
 	s.step("Now the login works, and the database's name is wrong.", 1, "test", "sightings")
 	s.step("Fix that too, and say what must always hold.", 0, "set", "sightings", "database=sightings",
 		"expect.version=>= 14", "expect.tables=sighting,observer")
-	s.step("Ready: who one is, where, over which route, and how safely.", 0, "test", "sightings")
+	s.step("Ready: who you are, where, over which route, and how safely.", 0, "test", "sightings")
 	s.step("A second profile takes everything from the first but its user.", 0, "add", "sightings-ro", "-like",
 		"sightings", "-user", "visitor", "-note", "for reports")
 	s.step("Every value says where it came from.", 0, "show", "sightings-ro")
@@ -34,12 +34,12 @@ func first(s *stage) {
 // certificate trusts a server with a self-signed certificate.
 func certificate(s *stage) {
 	port := strconv.Itoa(s.servers["tides"].Port())
-	s.step("A server that is to be verified, with an authority of its own.", 0,
+	s.step("A server whose certificate must be verified, by its own authority.", 0,
 		"add", "tides", "-engine", "postgresql", "-host", "127.0.0.1", "-port", port, "-database", "tides", "-user",
 		"tidekeeper",
 		"-tls", "verified", "-tls-name", "tide-db.internal.example", "-secret", "passfile:"+s.passwords())
 	s.step("Nobody here trusts that authority yet, so no password is sent.", 1, "test", "tides")
-	s.step("Compare the fingerprint with the one that its keeper read out, and keep it.", 0,
+	s.step("Compare the fingerprint with the one that its administrator read out, and keep it.", 0,
 		"certificate", "tides", "-save", "-fingerprint", tlsrule.Fingerprint(s.authority.Cert))
 	s.step("Verified from now on.", 0, "test", "tides")
 }
@@ -64,7 +64,7 @@ func showProvision(s *stage) {
 		return
 	}
 	const admin = "sightings-admin"
-	s.step("A profile for an account and a database that are not there yet. Its password is to be in a file.", 0, "add",
+	s.step("A profile for an account and a database that do not exist yet. Its password will be in a file.", 0, "add",
 		"newcount", "-like", "sightings", "-user", "newcounter", "-database", "newcount", "-secret",
 		"file:"+filepath.Join(s.home, "newcounter"))
 	s.step("What would make it ready? Nothing is sent.", 0, "provision", "make", "newcount", "-as", admin, "-dry-run")
@@ -72,7 +72,7 @@ func showProvision(s *stage) {
 		"-as", admin, "-yes")
 	s.step("Once more: all of it is there.", 0, "provision", "make", "newcount", "-as", admin)
 	s.step("A new password, at the server and here, as one step.", 0, "secret", "rotate", "newcount", "-yes")
-	s.step("Take it away again. On a terminal you type the name of the database.", 0, "provision", "drop", "newcount",
+	s.step("Remove it again. On a terminal you type the name of the database.", 0, "provision", "drop", "newcount",
 		"-as", admin, "-yes")
 }
 
@@ -95,11 +95,11 @@ func showSocketMove(s *stage) {
 	s.step("An account is a name and a host. The server gives one answer for many causes.", 1, "test", "moult-tcp")
 	s.step("An administrator's profile looks the account up: it is for the socket.", 1, "test", "moult-tcp", "-as",
 		"moult-admin")
-	s.step("So come by the socket.", 0, "set", "moult-tcp", "host=", "port=", "socket="+s.socket())
+	s.step("So use the socket.", 0, "set", "moult-tcp", "host=", "port=", "socket="+s.socket())
 	s.step("Ready: over the socket the server sees 'localhost'.", 0, "test", "moult-tcp")
 	s.step("A locked account, which the server admits after the right password only.", 1, "test", "moult-admin",
 		"-override", "user=old-ringer")
-	s.step("An expired password, with the very account looked up.", 1, "test", "moult-admin", "-override",
+	s.step("An expired password: the administrator's profile looks the account up.", 1, "test", "moult-admin", "-override",
 		"user=summer-help", "-as", "moult-admin")
 }
 
@@ -137,7 +137,7 @@ func wallet(s *stage) {
 	}, "% < warden",
 		"The password goes in, bound to where the profile of that name leads.", 0)
 	s.step("The profile takes it from there.", 0, "set", "sightings", "secret=wallet")
-	s.step("A scheduled job shall use it, without the passphrase: a reader.", 0,
+	s.step("A scheduled job needs it without the passphrase: a reader.", 0,
 		append([]string{"wallet", "reader", "add", "nightly", "-out", pin}, open...)...)
 	if s.failed = s.jobHome(job, pin); s.failed != nil {
 		return
@@ -195,7 +195,7 @@ func project(s *stage) {
 	if s.failed = text("registrar"); s.failed != nil {
 		return
 	}
-	in("Somebody changes the account. What is used is another thing than you saw.", 1, "test", "counts")
+	in("Somebody changes the account. It is no longer what you approved.", 1, "test", "counts")
 }
 
 // usesHash is the hash that vouch shows for the profile counts.

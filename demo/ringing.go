@@ -129,14 +129,14 @@ func ringing(s *stage) {
 		})
 	}
 	s.step("The container is made again, and is published at another port.", 0, "container", "scan")
-	s.step("The profile follows: no word is ready.", 0, "test", "ringing", "-quiet")
+	s.step("The profile follows the container; with -quiet, no output means ready.", 0, "test", "ringing", "-quiet")
 	s.step("One evening it is stopped.", 0, "container", "stop", "ringing")
 	s.step("The finding has the state and the end of the log, without what looks like a password.", 1, "test", "ringing")
 	s.step("Start it, and wait until the profile's test passes.", 0, "container", "start", "ringing")
 	s.step("An older container has its account for 127.0.0.1. Which address does its server see?", 0, "container",
 		"adopt", "saltmarsh-old-rings", "old-rings")
 	s.step("The container engine's own, and the finding says so.", 1, "test", "old-rings")
-	s.step("The next season shall have a server of its own, in a container that is not there yet.", 0,
+	s.step("The next season gets its own server, in a container that does not exist yet.", 0,
 		"add", "next-season", "-engine", "mariadb", "-container", "saltmarsh-next-season", "-user", "ringer", "-database",
 		"ringing")
 	s.step("What would be made? Published only on 127.0.0.1, with a new password in the wallet.", 0, "container",

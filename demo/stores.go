@@ -113,12 +113,12 @@ func fieldnotes(s *stage) {
 	s.step("An administrator's profile looks it up.", 1, "test", "fieldnotes", "-override", "auth-database=", "-as",
 		"fieldnotes-admin")
 	s.step("The profile has it right.", 0, "test", "fieldnotes")
-	s.step("A database that is not there yet: the first write would make it.", 0, "test", "fieldnotes", "-override",
+	s.step("A database that does not exist yet: the first write would make it.", 0, "test", "fieldnotes", "-override",
 		"database=fieldnote", "-override", "expect.collections=")
 	s.step("A command is a document.", 0, "query", "fieldnotes", `{"find":"note","filter":{"place":"North Creek"}}`)
 	s.step("A value is sent as a text, and never becomes a part of the command.", 0, "query", "fieldnotes", "-let",
 		"place=Shingle Spit", `{"find":"note","filter":{"place":"{place}"}}`)
-	s.step("Take documents in, one a line.", 0, "load", "fieldnotes", file, "-collection", "note")
+	s.step("Load documents, one on a line.", 0, "load", "fieldnotes", file, "-collection", "note")
 	s.step("Look around.", 0, "browse", "fieldnotes")
 	s.step("Which fields do the notes have?", 0, "browse", "fieldnotes", "fields", "note", "-format", "table")
 }
@@ -133,7 +133,7 @@ func showCache(s *stage) {
 	s.step("With the profile's.", 0, "test", "cache")
 	s.step("A database has a number, and the server says how many there are.", 1, "test", "cache", "-override",
 		"database=99")
-	s.step("A command a line.", 0, "query", "cache", "GET station")
+	s.step("One command on a line.", 0, "query", "cache", "GET station")
 	s.step("A value is an argument of its own.", 0, "query", "cache", "-let", "key=tide:north-creek", "GET {key}")
 	s.step("Which keys are there?", 0, "browse", "cache", "keys", "-format", "table")
 	s.step("A guard asks before whole keys are removed.", 2, "query", "cache", "-override", "guard=ask", "DEL station")
