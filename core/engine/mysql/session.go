@@ -302,8 +302,8 @@ func (c *conversation) Missing(ctx context.Context, what key.Name, names []strin
 // errUnreadable says that a server sent something that is no answer.
 var errUnreadable = errors.New("the server's answer breaks the protocol")
 
-// guardCall runs a call of the driver. Its error is that of the connection where that has one: the driver only says that
-// the connection is not valid. The driver trusts lengths that a server sends: its panics do not end the program.
+// guardCall runs a call of the driver. Its error is that of the connection where that has one: the driver only says
+// that the connection is not valid. The driver trusts lengths that a server sends: its panics do not end the program.
 func (c *conversation) guardCall(call func() error) (err error) {
 	defer func() {
 		if defect := recover(); defect != nil {
