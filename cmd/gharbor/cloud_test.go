@@ -134,7 +134,7 @@ func TestCloud(t *testing.T) {
 	s.OK("test", "new").Has("ready: keeper")
 	s.Run(append([]string{"cloud", "first-password", "new"}, s.open...)...).Want(2).Has("has an entry new already")
 	s.OK("cloud", "disallow", "members").Has("disallowed: rule")
-	s.OK("cloud", "sign-out", "station").Has("taken back and forgotten")
+	s.OK("cloud", "sign-out", "station").Has("revoked and forgotten")
 	if left := s.Tokens(); len(left) > 0 {
 		t.Errorf("%d tokens are valid after a sign-out", len(left))
 	}
@@ -210,7 +210,7 @@ func TestCloudIndependent(t *testing.T) {
 	if len(known) != 2 {
 		t.Errorf("%d tokens were sent", len(known))
 	}
-	s.OK("cloud", "sign-out", "station").Has("taken back and forgotten")
+	s.OK("cloud", "sign-out", "station").Has("revoked and forgotten")
 	s.Run("cloud", "who", "station").Want(4).Has("cloud.not-signed-in")
 }
 

@@ -21,8 +21,8 @@ func Alias() *base.Command {
 		Name: "alias", Args: "VERB", Summary: "one name for the addresses of a service",
 		Long: `An alias is a name for one or more addresses, in aliases.toml or in a project's
 gharbor.toml. Profiles and wallet entries use it (alias=NAME): when a database moves, you
-change one place. GHARBOR_ALIASES names more files, such as one that a team shares. A section of
-A service file's section is the alias service:NAME.`,
+change one place. GHARBOR_ALIASES names more files, such as one that a team shares.
+service:NAME is an alias too: a section of the engine's service file.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{aliasAdd(), aliasSet(), aliasHost(), aliasList(), aliasShow(), aliasRename(), aliasRemove(),
 				aliasResolve(),

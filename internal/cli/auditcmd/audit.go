@@ -26,11 +26,11 @@ func Audit() *base.Command {
 		Name: "audit", Summary: "find security problems in your profiles and files",
 		Long: `Checks file permissions, passwords in shared files or in clear text, weak TLS, accounts
 that may do everything, login methods (from the last test), the wallet's readers and
-entries, and what was approved. Connects to nothing, but with -cloud to the services of
-the cloud accounts that profiles name: for rules that are too wide, public addresses that
-nothing needs, and passwords where a login could be made. The wallet's entries are checked
-only if it is open: by a pin file, while unlocked, or with -passphrase-file. Exit 1 when a
-problem of severity high is left.`,
+entries, and what was approved. It connects to nothing. With -cloud it asks the services
+of the cloud accounts that profiles name, to find rules that are too wide, public
+addresses that nothing needs, and stored passwords where the service could make logins.
+The wallet's entries are checked only if it is open: by a pin file, while unlocked, or
+with -passphrase-file. Exit 1 when a problem of severity high is left.`,
 		Examples: []string{"gharbor audit", "gharbor audit -fix", "gharbor audit -cloud", "gharbor audit -format sarif"},
 		Flags: func(fs *base.FlagSet) {
 			o.Flags(fs)

@@ -33,12 +33,12 @@ with a hash of each file of the repository that it names. When one of these chan
 change is shown and you approve again; a changed note does not matter. Without names: all
 profiles.
 
-A file that a variable of the environment names (GHARBOR_ALIASES, {{reads}})
-and that stands in a repository is vouched for by its path, with a slash in it.
+If an environment variable (GHARBOR_ALIASES, {{reads}}) names a
+file in a repository, vouch for the file by its path, with a slash in it.
 
-An alias of the project that a profile of your own names is vouched for as alias:NAME, and
-a compose file, for import, by its path: variables of this machine and files outside of
-the repository are used for it only then.
+If a profile of your own names an alias of the project, vouch for alias:NAME. For import,
+vouch for a compose file by its path: only then may it use variables of this machine and
+files outside of the repository.
 
 In CI, where nobody can be asked, -expect compares with the hash that vouch showed.`,
 		Examples: []string{"gharbor vouch", "gharbor vouch reports", "gharbor vouch -list",

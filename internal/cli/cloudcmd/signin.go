@@ -237,7 +237,7 @@ func (c *call) tokenPlace(ctx context.Context, o signInOptions, s *cloud.Session
 
 func signOut() *base.Command {
 	return &base.Command{
-		Name: "cloud sign-out", Args: "NAME", Summary: "sign out: the token is taken back and forgotten",
+		Name: "cloud sign-out", Args: "NAME", Summary: "sign out: revoke the token, and forget it",
 		Long: `Asks the issuer to take the tokens back (RFC 7009) and removes them from this machine. Where
 the issuer can't be asked, they are removed all the same, with a notice.`,
 		Examples: []string{"gharbor cloud sign-out club"},
@@ -254,7 +254,7 @@ the issuer can't be asked, they are removed all the same, with a notice.`,
 			case !had:
 				c.Say("you were not signed in to %s", s.Called)
 			case revoked:
-				c.Say("signed out of %s: the token is taken back and forgotten", s.Called)
+				c.Say("signed out of %s: the token is revoked and forgotten", s.Called)
 			default:
 				c.Say("signed out of %s: the token is forgotten on this machine", s.Called)
 				if why != "" {

@@ -27,11 +27,11 @@ func Add() *base.Command {
 		Name: "add", Args: "NAME [URL]", Summary: "define a connection profile: with flags, with a URL, or by " +
 			"answering questions",
 		Long: `With flags or a URL the profile is written at once. With neither, on a terminal,
-each value is asked for: the default is shown, Enter keeps it, and a test is offered.
+add asks for each value (Enter takes the default that is shown), and offers a test.
 
-A password has no place here. Say with -secret where it is. Where nothing is set, the
-engine's credential file is looked through, then an open wallet, then the terminal is
-asked. A URL with its password in it is pasted: -url-stdin -into wallet.`,
+Give no password here: -secret says where it is. Without -secret, gharbor looks in the
+engine's credential file, then in an unlocked wallet, and then asks at the terminal. To
+paste a URL with its password: -url-stdin -into wallet.`,
 		Examples: []string{
 			"gharbor add counts -engine {{engine}} -host 127.0.0.1 -port {{port}} -database sightings -user warden",
 			"gharbor add reports -like sightings -user visitor -secret env:VISITOR_PASSWORD",

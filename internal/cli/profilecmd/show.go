@@ -39,7 +39,7 @@ func Show() *base.Command {
 	var over base.Overrides
 	return &base.Command{
 		Name: "show", Quick: true, Args: "NAME", Summary: "show every value of a profile, and where it comes from",
-		Long: "Nothing is connected to, and no password is read: only its source is shown.",
+		Long: "It connects to nothing and reads no password: it shows the password's source.",
 		Examples: []string{"gharbor show sightings", "gharbor show sightings -override host=10.0.0.5",
 			"gharbor show sightings -format json"},
 		MinArgs: 1, MaxArgs: 1,

@@ -50,8 +50,8 @@ columns for every engine:
 
 ` + kindLines() + `
 A PATTERN is NAME or SCHEMA.NAME, with * for any characters. Sizes are in
-bytes, but for a table; rows are estimates of the server. Nothing is changed.
-With -against the exit code is 1 where something differs.`,
+bytes, except in a table on a terminal; rows are the server's estimates. browse
+changes nothing. With -against the exit code is 1 where something differs.`,
 		Examples: []string{
 			"gharbor browse sightings",
 			"gharbor browse sightings tables 'sight*'",

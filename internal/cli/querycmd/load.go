@@ -40,15 +40,15 @@ func Load() *base.Command {
 		Name:    "load",
 		Args:    "PROFILE FILE…",
 		Summary: "run script files, or load rows or documents",
-		Long: `A script is checked first, then sent, each statement alone. Files that it
-includes are looked for beside it. Before something that exists is dropped or
-emptied you are asked. Files packed with gzip are fine; - is standard input, which
-is read once and needs -yes.
+		Long: `A script is checked first, then sent statement by statement. An included file is
+relative to the file that names it. You are asked before something that exists is
+dropped or emptied. Files may be packed with gzip; - is standard input, which is
+read once and needs -yes.
 
 With -table the files contain rows: CSV, or TSV as query writes it. The first line
 names the columns, unless -columns does. All rows are loaded, or none; with
--keep-going or -bad-rows all but the bad ones. With -collection they contain a
-JSON document a line.`,
+-keep-going or -bad-rows all but the bad ones. With -collection they contain one
+JSON document on each line.`,
 		Examples: []string{
 			"gharbor load sightings data/tide_reading.sql",
 			"gharbor load sightings dump.sql.gz -dry-run",
@@ -74,7 +74,7 @@ func (o *loadOptions) flags(fs *base.FlagSet) {
 	fs.StringVar(&o.form, "written", "", "the form of the rows: csv or tsv (default: by the file's name)")
 	fs.StringVar(&o.badRows, "bad-rows", "", "write bad rows to this new file, and go on")
 	fs.Section("Documents")
-	fs.StringVar(&o.collection, "collection", "", "add documents to this collection: a JSON document a line")
+	fs.StringVar(&o.collection, "collection", "", "add documents to this collection: one JSON document on each line")
 	fs.Section("Scripts")
 	fs.Func("from", "start at FILE:LINE; before that only settings are sent", o.setFrom)
 	fs.BoolVar(&o.dryRun, "dry-run", false, "only list what the scripts create, change and drop")

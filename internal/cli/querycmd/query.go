@@ -52,8 +52,8 @@ first one that fails stops the run.
 
 -let NAME=VALUE gives {NAME} in a statement a value. It is sent beside the
 statement and never becomes a part of it; {identifier NAME} is a name, in the
-server's quotes. If the profile has a guard, statements that drop, truncate, or
-change rows without a condition are asked about first.`,
+server's quotes. If the profile has a guard, you are asked before statements that
+drop, truncate, or change rows without a condition.`,
 		Examples: []string{
 			"gharbor query sightings 'select place, count(*) from sighting group by 1'",
 			"gharbor query sightings -let bird=dunlin 'select * from sighting where species = {bird}'",

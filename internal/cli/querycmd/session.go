@@ -45,8 +45,8 @@ func Session() *base.Command {
 		Long: `Tests the profile, then reads statements on the same connection. A statement may
 have many lines and runs once you type its end (;). Ctrl-C drops what is typed, or
 cancels what runs. Words that begin with / are for the session: /help lists them.
-Tab completes names. The statements are kept in the history of the profile, but for
-those with a password.`,
+Tab completes names. The history of the profile keeps the statements, except those
+with a password.`,
 		Examples: []string{"gharbor session sightings", "gharbor session sightings -read-only"},
 		MinArgs:  1,
 		MaxArgs:  1,

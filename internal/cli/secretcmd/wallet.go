@@ -25,9 +25,9 @@ func Wallet() *base.Command {
 	return &base.Command{
 		Name: "wallet", Args: "VERB", Summary: "an encrypted file with passwords, each tied to the server it may " +
 			"be sent to",
-		Long: `One file. Whoever has its passphrase can read and change it; a reader (a scheduled job,
-a service account) reads it with a pin file and can't change it. An entry is sent only
-to the address, over the hops and with the TLS that it is bound to.`,
+		Long: `One file. With its passphrase you can read and change it; a reader (a scheduled job, a
+service account) reads it with a pin file and can't change it. An entry is sent only to
+the address, over the hops and with the TLS that it is bound to.`,
 		Verbs: func() []*base.Command {
 			return []*base.Command{
 				walletCreate(), walletKeep(), walletList(), walletBind(), walletUnbind(), walletRename(), walletRemove(),

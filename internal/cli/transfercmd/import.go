@@ -81,10 +81,10 @@ func Import() *base.Command {
   json        what export -as json writes (default connection.json)
   compose     compose files (default compose.yaml here): their database servers
 
-A file's name alone will do when its form is clear. What is found is shown and added; a
-profile that exists is left alone, unless -replace is given. Passwords go to the wallet
-with -into wallet; those of a password or option file can stay there. Profiles from a
-compose file find the services' containers, and the passwords there; if the file is in a
+FORM may be left out when the file's name makes it clear. import shows and adds what it
+finds; it changes an existing profile only with -replace. Passwords go to the wallet with
+-into wallet; those of a password or option file can stay there. Profiles from a compose
+file find the services' containers, and the passwords there; if the file is in a
 repository, variables of this machine are used only after gharbor vouch FILE.`,
 		Examples: []string{"gharbor import dotenv .env -dry-run", "gharbor import .env",
 			"gharbor import compose.yaml -dry-run", "gharbor import url -name sightings-copy -into wallet"},
