@@ -211,8 +211,8 @@ func (c *call) showRules(about cloud.Subject, rules []wire.Rule, form base.Forma
 func disallow() *base.Command {
 	return &base.Command{
 		Name: "cloud disallow", Args: "NAME [RULE]", Summary: "remove a rule of an instance's network",
-		Long: `Without RULE those go that let in just the address from which the service sees this
-machine. Connections that are open may stay open.`,
+		Long: `Without RULE, it removes the rules for just the address from which the service sees this
+machine. Open connections may stay open.`,
 		Examples: []string{"gharbor cloud disallow members"},
 		MinArgs:  1, MaxArgs: 2,
 		Run: run(func(ctx context.Context, c *call) error {

@@ -17,10 +17,10 @@ func check() *base.Command {
 	var instance string
 	return &base.Command{
 		Name: "cloud check", Args: "NAME", Summary: "try a service or a script on every part of its interface",
-		Long: `For whoever writes an instance service, or a program in its place: each part of the
-interface is tried, and each fault is listed. Changes nothing; with -change a rule for a
-documentation address is made and removed, a feature is set to what it is, and a login is
-made, all of that one instance. Exit 1 when a part fails.`,
+		Long: `For authors of an instance service, or of a program in its place: tries each part of the
+interface, and lists each fault. It changes nothing, except with -change: then it makes
+and removes a rule for a documentation address, sets a feature to its present value, and
+makes a login, all of that one instance. Exit 1 when a part fails.`,
 		Examples: []string{"gharbor cloud check station", "gharbor cloud check station -change estuary-members",
 			"gharbor cloud check station -format json"},
 		MinArgs: 1, MaxArgs: 1,

@@ -17,9 +17,9 @@ func firstPassword() *base.Command {
 	var o secretcmd.WalletFlags
 	return &base.Command{
 		Name: "cloud first-password", Args: "PROFILE", Summary: "set an administrator's first password, into the wallet",
-		Long: `The service sets it and tells it once, so it goes straight into the wallet, bound to this
-instance; the profile then has its user, and secret = "wallet". The wallet's passphrase is
-asked for first.`,
+		Long: `The service shows it only once, so it goes straight into the wallet, bound to this
+instance; the profile then has its user, and secret = "wallet". The wallet's passphrase
+is asked for first.`,
 		Examples: []string{"gharbor cloud first-password committee"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: o.Flags,

@@ -29,8 +29,8 @@ func instances() *base.Command {
 	var form base.Format
 	return &base.Command{
 		Name: "cloud instances", Args: "NAME [PART]", Summary: "list the instances and branches of a cloud account",
-		Long: `PART lists those alone whose name holds it. The column login says what the service can
-make for minutes, the column network whether a rule lets this machine in.`,
+		Long: `PART limits the list to names that contain it. The column login says which short-lived
+logins the service makes, the column network whether a rule lets this machine in.`,
 		Examples: []string{"gharbor cloud instances station", "gharbor cloud instances station estuary",
 			"gharbor cloud instances station -format json"},
 		MinArgs: 1, MaxArgs: 2,
@@ -293,8 +293,8 @@ func wake() *base.Command {
 	within := usualWithin
 	return &base.Command{
 		Name: "cloud wake", Args: "NAME", Summary: "start an instance that is paused, and wait until it runs",
-		Long: `It may cost money, so no other command does it but gharbor wait -wake. NAME is a profile or
-ACCOUNT/INSTANCE[/BRANCH].`,
+		Long: `It may cost money, so only this command and gharbor wait -wake do it. NAME is a profile
+or ACCOUNT/INSTANCE[/BRANCH].`,
 		Examples: []string{"gharbor cloud wake members", "gharbor cloud wake station/estuary-members -within 10m"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) { fs.DurationVar(&within, "within", usualWithin, "how long to wait") },

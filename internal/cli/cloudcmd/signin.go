@@ -36,8 +36,8 @@ func signIn() *base.Command {
 		Name: "cloud sign-in", Args: "NAME", Summary: "sign in to a cloud account, by a code that you compare",
 		Long: `Shows a page and a code. Open the page in any browser, on any device, and confirm there
 that the code is the same. The token is kept in a file of its own, sealed under a key in
-the system's keyring, or in the wallet where there is no keyring. Nothing is opened by
-itself; -open has this system open the page.
+the system's keyring, or in the wallet where there is no keyring. gharbor opens no page
+by itself; -open makes this system open it.
 
 A job signs in by itself: with client-secret or token-file in the account.`,
 		Examples: []string{"gharbor cloud sign-in club", "gharbor cloud sign-in club -open",
@@ -238,8 +238,8 @@ func (c *call) tokenPlace(ctx context.Context, o signInOptions, s *cloud.Session
 func signOut() *base.Command {
 	return &base.Command{
 		Name: "cloud sign-out", Args: "NAME", Summary: "sign out: revoke the token, and forget it",
-		Long: `Asks the issuer to take the tokens back (RFC 7009) and removes them from this machine. Where
-the issuer can't be asked, they are removed all the same, with a notice.`,
+		Long: `Asks the issuer to revoke the tokens (RFC 7009) and removes them from this machine.
+Where the issuer can't be asked, they are removed all the same, with a notice.`,
 		Examples: []string{"gharbor cloud sign-out club"},
 		MinArgs:  1, MaxArgs: 1,
 		Run: run(func(ctx context.Context, c *call) error {

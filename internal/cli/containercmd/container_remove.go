@@ -15,8 +15,8 @@ func containerRemove() *base.Command {
 	return &base.Command{
 		Name: "container remove", Args: "NAME", Summary: "remove a container that gharbor made; its data stay",
 		Long: `NAME is a profile with a container as its address, or a container's name. Asks first,
-unless -yes is given. Containers that gharbor did not make are left alone. The profile and
-the password in the wallet stay.`,
+unless -yes is given. It does not remove containers that gharbor did not make. The
+profile and the password in the wallet stay.`,
 		Examples: []string{"gharbor container remove saltmarsh-old-rings -data"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {

@@ -32,11 +32,11 @@ func containerStart() *base.Command {
 	var o startOptions
 	return &base.Command{
 		Name: "container start", Args: "NAME", Summary: "start a container, and wait until its server is ready",
-		Long: `NAME is a profile with a container as its address, a container's name, or PROJECT/SERVICE
-of a compose file. The server is ready when the profile passes its test; without a
-profile, when the health check says so or the published port answers. A service of the
-compose file in this folder of which no container was made yet is made after a yes, of its
-image, variables, ports and volumes.`,
+		Long: `NAME is a profile with a container as its address, a container's name, or
+PROJECT/SERVICE of a compose file. The server is ready when the profile passes its test;
+without a profile, when the health check says so or the published port answers. If a
+service of the compose file in this folder has no container yet, it is made after a yes,
+from the service's image, variables, ports and volumes.`,
 		Examples: []string{"gharbor container start ringing", "gharbor container start saltmarsh-ringing -within 2m"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {

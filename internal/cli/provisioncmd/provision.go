@@ -131,10 +131,11 @@ func provisionMake() *base.Command {
 		Args:    "PROFILE -as ADMIN",
 		Summary: "make the account, database and rights that a profile needs",
 		Long: `Makes what is missing: the database with the server's own encoding, the account (for the
-host from which the profile's connection really comes, where accounts are for hosts), its
-password and its rights, also on what will be made later. The password is the one in the
-profile's secret source; where that has none, one of 32 characters is made and kept there.
-It is sent as a hash where the server takes one, so that no log of the server shows it.
+host from which the profile's connection really comes, where accounts are for hosts),
+its password and its rights, also on future tables. The password is the one in the
+profile's secret source; where that has none, one of 32 characters is made and kept
+there. It is sent as a hash where the server takes one, so that no log of the server
+shows it.
 
 Without -access the account owns a database that is new or its own already, and writes in
 another; it only reads where the profile expects writable = false.`,
@@ -149,9 +150,10 @@ another; it only reads where the profile expects writable = false.`,
 func provisionUnlock() *base.Command {
 	var o options
 	return command(&o, provision.Unlock, &base.Command{
-		Args:     "PROFILE -as ADMIN",
-		Summary:  "let a profile's account log in again",
-		Long:     `Takes away what keeps the account out: a lock, a missing right to log in, an end that is past.`,
+		Args:    "PROFILE -as ADMIN",
+		Summary: "let a profile's account log in again",
+		Long: `Removes what keeps the account out: a lock, a missing right to log in, an expired
+password.`,
 		Examples: []string{"gharbor provision unlock sightings -override user=summer-help -as sightings-admin -yes"},
 	})
 }
@@ -160,9 +162,10 @@ func provisionExpire() *base.Command {
 	var o options
 	return command(&o, provision.Expire, &base.Command{
 		Args:    "PROFILE -as ADMIN -on DATE",
-		Summary: "say when the password of a profile's account ends",
-		Long: `-on is a day, as 2027-03-31: the password works to its end (UTC). Some servers count days
-from the password's last change; the end is then the moment of that change on the day.`,
+		Summary: "set when the password of a profile's account expires",
+		Long: `-on is a day, such as 2027-03-31: the password is valid to the end of that day (UTC).
+Some servers count days from the password's last change: it then expires at the time of
+day of that change.`,
 		Examples: []string{
 			"gharbor provision expire sightings -as sightings-admin -on 2030-03-31 -dry-run",
 			"gharbor provision expire sightings -as sightings-admin -never -yes",
@@ -186,7 +189,7 @@ func provisionGrant() *base.Command {
 	return command(&o, provision.Grant, &base.Command{
 		Args:     "PROFILE -as ADMIN -access ACCESS",
 		Summary:  "give a profile's account rights in its database",
-		Long:     `For all tables that are there and will be, or for those of -on alone.`,
+		Long:     `On all present and future tables, or only on those of -on.`,
 		Examples: []string{"gharbor provision grant sightings-ro -as sightings-admin -access read -dry-run"},
 		Flags: func(fs *base.FlagSet) {
 			o.accessFlag(fs)
@@ -200,8 +203,8 @@ func provisionRevoke() *base.Command {
 	return command(&o, provision.Revoke, &base.Command{
 		Args:    "PROFILE -as ADMIN",
 		Summary: "remove the rights of a profile's account in its database",
-		Long: `What the account may do as an owner, as a member of a role or as everybody stays, and is
-shown.`,
+		Long: `Rights that the account has as an owner, as a member of a role or as everybody stay, and
+are shown.`,
 		Examples: []string{"gharbor provision revoke sightings-ro -as sightings-admin -dry-run"},
 		Flags:    o.tablesFlag,
 	})
@@ -212,10 +215,10 @@ func provisionDrop() *base.Command {
 	return command(&o, provision.Drop, &base.Command{
 		Args:    "PROFILE -as ADMIN",
 		Summary: "drop a profile's database and account",
-		Long: `Shows the size, who is connected and what depends on them, and asks for the name. -account
-or -database drops only that. What the account owns in other databases goes to the
-administrator. What is not there has a line, and is no failure. The profile and its password
-here stay.`,
+		Long: `Shows the size, who is connected and what depends on them, and asks for the name.
+-account or -database drops only that. What the account owns in other databases goes to
+the administrator. A thing that does not exist gets a line, and is no error. The profile
+and its password on this machine stay.`,
 		Examples: []string{"gharbor provision drop sightings-ro -account -as sightings-admin -dry-run"},
 		Flags: func(fs *base.FlagSet) {
 			fs.BoolVar(&o.account, "account", false, "only the account")

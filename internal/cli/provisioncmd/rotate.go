@@ -41,15 +41,15 @@ func Rotate() *base.Command {
 		Args:    "PROFILE",
 		Summary: "change a profile's password at the server and in its source, as one step",
 		Long: `Makes a new password, and writes it beside the old one here: in the wallet, or in a file
-that only you can read. Then it is set at the server, as a hash where it takes one, by the
-account itself where that may, else by -as. Only after a login with the new password it
-takes the place of the old one. After a kill at any step, -resume tries both, keeps the
-one that the server accepts, and removes the other.
+that only you can read. Then it is set at the server (as a hash, if the server takes
+one), by the account itself if it may, else by -as. Only after a login with the new
+password it takes the place of the old one. After a kill at any step, -resume tries
+both, keeps the one that the server accepts, and removes the other.
 
 -give-up is for a server that is gone: it forgets the new password, and the old one stays.
 
--keep-old leaves the old password good beside the new one, on servers that keep two, until
--drop-old: so that other programs can change over.`,
+-keep-old leaves the old password valid beside the new one, on servers that keep two,
+until -drop-old, so that other programs can change over.`,
 		Examples: []string{
 			"gharbor secret rotate sightings -dry-run",
 			"gharbor secret rotate sightings -as sightings-admin -length 40 -dry-run",

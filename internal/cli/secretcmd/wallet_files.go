@@ -112,9 +112,9 @@ func walletRestore() *base.Command {
 	return &base.Command{
 		Name: "wallet restore", Args: "FILE", Summary: "go back to a backup",
 		Long: `The backup replaces the content of the wallet; make a backup of that first, if you may
-need it. The passphrase, the keys and the readers stay. If the wallet is gone or can't be
-opened, -old-passphrase uses the backup's passphrase, with new keys and no readers:
-whoever knows the old passphrase can then open it.`,
+need it. The passphrase, the keys and the readers stay. If the wallet is gone or can't
+be opened, -old-passphrase uses the backup's passphrase, with new keys and no readers:
+anybody who knows the old passphrase can then open it.`,
 		Examples: []string{"gharbor wallet restore wallet-of-the-laptop.ghw"},
 		MinArgs:  1, MaxArgs: 1,
 		Flags: func(fs *base.FlagSet) {

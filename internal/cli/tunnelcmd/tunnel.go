@@ -123,8 +123,8 @@ func tunnelOpen() *base.Command {
 address is 127.0.0.1 and a port that stays the same for the profile. The tunnel does not
 hand over the password; gharbor with does, through a tunnel of its own.
 
-With -login the tunnel logs in for whoever of this user's programs connects: they need no
-password, and see none. Its address is a Unix socket then, unless -local names a port.`,
+With -login the tunnel logs in for this user's programs: they need no password, and see
+none. Its address is a Unix socket then, unless -local names a port.`,
 		Examples: []string{"gharbor tunnel open tides", "gharbor tunnel open sightings -login",
 			"gharbor tunnel open tides -background -idle 30m",
 			"gharbor tunnel open tides -local 5433", "gharbor tunnel open tides -socket ./run/"},
