@@ -230,7 +230,7 @@ func TestRealContainerStates(t *testing.T) {
 		name := named(t, "pg")
 		e.Serve(t, name, counts("-p", "127.0.0.1::5432", "-e", "PORT=5444"))
 		add("inside", name)
-		for range 100 {
+		for range 600 { // a minute: a container starts slowly beside many others
 			if strings.Contains(e.Docker(t, "logs", name), "ready to accept") || strings.Contains(p.Run("test", "inside").Stdout, "ready to accept connections") {
 				break
 			}

@@ -31,7 +31,7 @@ func TestRedisCluster(t *testing.T) {
 	p := testkit.NewProgram(t)
 	p.Profiles(fmt.Sprintf("[profile.one]\nengine = \"redis\"\nhost = \"127.0.0.1\"\nport = %d\n\n[profile.both]\nengine = \"redis\"\nhosts = [\"127.0.0.1:%d\", \"127.0.0.1:%d\"]\n", a.Port, a.Port, b.Port))
 	p.OK("test", "one").Has("in a cluster")
-	p.Run("test", "one", "-override", "database=1").Want(1).Has("database.missing", "database 0 alone")
+	p.Run("test", "one", "-override", "database=1").Want(1).Has("database.missing", "only database 0")
 	var other string // a key that is at the second server
 	for i := range 100 {
 		key := fmt.Sprintf("station:%d", i)

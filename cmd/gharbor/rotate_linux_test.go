@@ -81,7 +81,7 @@ func TestRotateSources(t *testing.T) {
 	p.OnTerminal("secret", "rotate", "counts").Expect("rotate the password of counts?").Type("n\n").Ends(1)
 	p.OK("secret", "rotate", "counts", "-dry-run").Has("nothing was sent: -dry-run")
 	p.Run("secret", "rotate", "counts", "-length", "8").Want(2).Has("-length: expected a number from 16 to 128")
-	p.Run("secret", "rotate", "counts", "-keep-old", "-as", "admin", "-yes").Want(2).Has("keeps one password alone")
+	p.Run("secret", "rotate", "counts", "-keep-old", "-as", "admin", "-yes").Want(2).Has("keeps only one password")
 	p.Run("secret", "rotate", "counts", "-keep-old", "-yes").Want(2).Has("need -as")
 	p.Run("secret", "rotate", "-all", "-as", "admin").Want(2).Has("name one profile")
 	p.OK("copy", "counts", "stranger")

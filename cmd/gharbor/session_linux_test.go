@@ -103,7 +103,7 @@ func TestSessionLost(t *testing.T) {
 	s.Type("begin;\r").Expect("transaction open: ").Type("insert into sighting values (1001, 'tern');\r").Expect("1 row changed")
 	server.SQL(t, "postgres", "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE usename = 'warden'")
 	s.Type("insert into sighting values (1002, 'tern');\r").Expect("the transaction that was open is gone").Expect("connection lost, Enter connects again: ")
-	s.Type("select 1;\r").Expect("nothing is run again by itself").Type("\r").Expect("connected again: warden in sightings")
+	s.Type("select 1;\r").Expect("no statement is repeated").Type("\r").Expect("connected again: warden in sightings")
 	s.Type("select count(*) as terns from sighting where species = 'tern';\r").Expect("terns\n    0\n")
 	s.Type("exit\r").Ends(0)
 }

@@ -166,7 +166,7 @@ func TestSessionTruth(t *testing.T) {
 	}
 	runReal(t, p, "x", []realCase{
 		{"a name of 70 letters", override("database=" + long), "database", "warn", "database.name-too-long", "70 bytes", "database=" + long[:63]},
-		{"template0", override("database=template0"), "database", "fail", "database.not-accepting", "nobody is meant to connect", "database=postgres"},
+		{"template0", override("database=template0"), "database", "fail", "database.not-accepting", "it takes no connections", "database=postgres"},
 		{"a reader", override("user=reader"), "session", "warn", "session.read-only", "the role is set to read-only", ""},
 	})
 	server.SQL(t, "postgres", "ALTER SYSTEM SET default_transaction_read_only = on", "SELECT pg_reload_conf()")
