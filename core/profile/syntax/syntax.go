@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+
+	"gentleharbor/core/clean"
 )
 
 // Expand replaces ${NAME} and ${NAME:-default} in s by what lookup says, and
@@ -53,6 +55,7 @@ func Expand(s string, lookup func(string) (string, bool)) (string, error) {
 		value, ok := lookup(name)
 		if !ok || value == "" && hasFallback {
 			if !hasFallback {
+				name = clean.Line(name, 100)
 				return "", fmt.Errorf("the environment variable %s is not set; set it, or write ${%s:-default}",
 					name, name)
 			}

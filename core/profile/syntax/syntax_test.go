@@ -2,6 +2,7 @@ package syntax
 
 import (
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -14,6 +15,10 @@ func TestExpand(t *testing.T) {
 		if got, err := Expand(text, lookup); err != nil || got != want {
 			t.Errorf("%q: %q %v", text, got, err)
 		}
+	}
+	long := "${" + strings.Repeat("N", 1000) + "}"
+	if _, err := Expand(long, func(string) (string, bool) { return "", false }); err == nil || len(err.Error()) > 400 {
+		t.Errorf("%v", err)
 	}
 	for _, text := range []string{"$A", "${A", "${NONE}", "${A:-${B}}", "${1}"} {
 		if got, err := Expand(text, lookup); err == nil {
