@@ -68,13 +68,12 @@ type Options struct {
 
 // Step is a command to run.
 type Step struct {
-	Home  string // GHARBOR_HOME
+	Home  string // GHARBOR_HOME, and for the sockets of background processes XDG_RUNTIME_DIR
 	Dir   string // the working folder
 	Input string // standard input
 	Args  []string
 
 	Engines string // the sockets of container engines, for GHARBOR_ENGINES
-	Runtime string // the folder of background processes' sockets, for XDG_RUNTIME_DIR
 	Quiet   bool   // what it prints is not shown
 }
 
@@ -82,7 +81,6 @@ type Step struct {
 type stage struct {
 	Options
 	home      string
-	runtime   string // for sockets: its path is short
 	servers   map[string]*postgresql.Server
 	moult     *mysql.Server // MySQL, with an account for the socket alone
 	ringing   *mysql.Server // MariaDB, in a container
@@ -192,15 +190,12 @@ func setUp(o Options) (*stage, error) {
 	if o.Bold == nil {
 		o.Bold = func(s string) string { return s }
 	}
-	home, err := os.MkdirTemp("", "gharbor-demo-")
+	home, err := os.MkdirTemp(shortTemp(), "gharbor-demo-")
 	if err != nil {
 		return nil, err
 	}
 	s := &stage{Options: o, home: home, servers: make(map[string]*postgresql.Server)}
-	if s.runtime, err = os.MkdirTemp(shortTemp(), "gharbor-run-"); err == nil {
-		err = s.start()
-	}
-	if err != nil {
+	if err := s.start(); err != nil {
 		s.tearDown()
 		return nil, err
 	}
@@ -254,9 +249,6 @@ func (s *stage) tearDown() {
 		s.provider.Close()
 	}
 	os.RemoveAll(s.home)
-	if s.runtime != "" {
-		os.RemoveAll(s.runtime)
-	}
 }
 
 func (s *stage) start() (err error) {
@@ -384,7 +376,7 @@ func (s *stage) stepIn(step Step, around, why string, want int) {
 	for i, arg := range step.Args {
 		words[i] = clean.Shell(arg)
 	}
-	step.Engines, step.Runtime = s.socketOf("engine"), s.runtime
+	step.Engines = s.socketOf("engine")
 	line := "gharbor " + strings.Join(words, " ")
 	if around != "" {
 		line = strings.Replace(around, "%", line, 1)

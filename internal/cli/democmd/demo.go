@@ -84,14 +84,12 @@ func (c *call) demoWorld(step demo.Step) base.World {
 		Dir:     step.Dir,
 		Lookup: func(name string) (string, bool) {
 			switch name {
-			case "GHARBOR_HOME", "HOME":
+			case "GHARBOR_HOME", "HOME", "XDG_RUNTIME_DIR":
 				return step.Home, true
 			case "USER":
 				return "warden", true
 			case "GHARBOR_ENGINES":
 				return step.Engines, true
-			case "XDG_RUNTIME_DIR":
-				return step.Runtime, true
 			case "NO_COLOR":
 				return c.Lookup(name)
 			}
@@ -103,7 +101,7 @@ func (c *call) demoWorld(step demo.Step) base.World {
 	}
 	w.Environ = func() []string {
 		path, _ := c.Lookup("PATH")
-		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "XDG_RUNTIME_DIR=" + step.Runtime, "PATH=" + path}
+		return []string{"GHARBOR_HOME=" + step.Home, "HOME=" + step.Home, "XDG_RUNTIME_DIR=" + step.Home, "PATH=" + path}
 	}
 	return w
 }
