@@ -36,6 +36,12 @@ func product(t *testing.T) []source {
 	return sources(t, []string{"cmd", "core", "internal"}, "internal/testkit", "internal/bench", "internal/codes")
 }
 
+// allSources are those of all folders with code.
+func allSources(t *testing.T) []source {
+	t.Helper()
+	return sources(t, []string{"cmd", "core", "demo", "internal", "standin"})
+}
+
 // sources are the files below some folders, without tests.
 func sources(t *testing.T, tops []string, without ...string) []source {
 	t.Helper()
@@ -95,7 +101,7 @@ func TestEngineWords(t *testing.T) {
 // TestLines: no line is longer than a window. A URL is no line to break.
 func TestLines(t *testing.T) {
 	const most = 120
-	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
+	for _, s := range allSources(t) {
 		for number, line := range lines(s.data) {
 			width := len([]rune(line))
 			if width > most && !strings.Contains(line, "https://") {

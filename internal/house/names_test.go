@@ -50,7 +50,7 @@ func TestNames(t *testing.T) {
 			t.Errorf("%s: %v", word, !want)
 		}
 	}
-	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
+	for _, s := range allSources(t) {
 		judge := func(name *ast.Ident) {
 			if isParticiple(name.Name) {
 				t.Errorf("%s:%d names something %s: name a function by a verb, a type by a noun", s.path,
@@ -84,7 +84,7 @@ func TestComments(t *testing.T) {
 			t.Errorf("%q: %v", comment, !want)
 		}
 	}
-	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
+	for _, s := range allSources(t) {
 		judge := func(name *ast.Ident, comment *ast.CommentGroup) {
 			if text := comment.Text(); text != "" && !beginsWith(text, name.Name) {
 				t.Errorf("%s:%d: the comment of %s begins with %q", s.path, s.set.Position(name.Pos()).Line, name.Name, strings.Fields(text)[0])
@@ -142,7 +142,7 @@ func TestPlainWords(t *testing.T) {
 func texts(t *testing.T) map[string]string {
 	t.Helper()
 	all := make(map[string]string)
-	for _, s := range sources(t, []string{"cmd", "core", "demo", "internal", "standin"}) {
+	for _, s := range allSources(t) {
 		all[s.path] = string(s.data)
 	}
 	for _, pattern := range []string{"docs/*.md", "*.md", "core/finding/*.txt", "scripts/*"} {
